@@ -5,7 +5,7 @@ import "time"
 // DataCheck is the state of a check of the data, or the result of the last one.
 type DataCheck struct {
 	Running   bool       `json:"running"`
-	Started   *time.Time `json:"started,omitempty" doc:"Left out, none was made since the service started"`
+	Started   *time.Time `json:"started,omitempty" doc:"Absent if none was made since the service started"`
 	Ended     *time.Time `json:"ended,omitempty"`
 	Documents int        `json:"documents" doc:"Kept documents"`
 	Checked   int        `json:"checked" doc:"Of them, read so far"`

@@ -64,7 +64,7 @@ type PushStep struct {
 	Creates  bool              `json:"creates,omitempty" doc:"It makes the record"`
 	Warnings []string          `json:"warnings,omitempty" doc:"What the system said beside doing it"`
 	Later    bool              `json:"later,omitempty" doc:"Only if the record says so when it is read again"`
-	Trial    string            `json:"trial,omitempty" enum:"good,refused,unknown" doc:"What the system said of a dry run's call; unknown is that it could not be asked yet. Left out where it has no trial"`
+	Trial    string            `json:"trial,omitempty" enum:"good,refused,unknown" doc:"What the system said of a dry run's call; unknown is that it could not be asked yet. Absent if the description has no trial"`
 }
 
 // Codes of what prevents a record from being what it should be.

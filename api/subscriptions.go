@@ -54,7 +54,7 @@ type NewSubscription struct {
 // CreatedSubscription is a subscription with its secret, which is not shown again.
 type CreatedSubscription struct {
 	Subscription
-	Secret string `json:"secret,omitempty" doc:"Left out where it is in an environment variable"`
+	Secret string `json:"secret,omitempty" doc:"Absent if it is in an environment variable"`
 }
 
 // Delivery is one message to a subscriber.

@@ -148,7 +148,7 @@ const (
 // Pushed is the stored result of a push.
 type Pushed struct {
 	ID      int64      `json:"id"`
-	Sync    string     `json:"sync,omitempty" doc:"Left out, somebody asked for it"`
+	Sync    string     `json:"sync,omitempty" doc:"Absent if somebody asked for it"`
 	Push    string     `json:"push,omitempty"`
 	System  string     `json:"system"`
 	Record  string     `json:"record"`

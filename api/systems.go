@@ -35,7 +35,7 @@ type SystemState struct {
 	At          time.Time `json:"at,omitzero" doc:"Of the last call"`
 	AwaySince   time.Time `json:"away_since,omitzero" doc:"Since when it has not answered"`
 	Why         string    `json:"why,omitempty" doc:"What was wrong with the last call"`
-	SignedUntil time.Time `json:"signed_until,omitzero" doc:"Left out where there is no end to it"`
+	SignedUntil time.Time `json:"signed_until,omitzero" doc:"Absent if it does not end"`
 	WaitsUntil  time.Time `json:"waits_until,omitzero" doc:"It asked not to be called before"`
 	Rate        float64   `json:"rate,omitempty" doc:"Calls a second that it allows, by its description"`
 	Points      *float64  `json:"points_left,omitempty" doc:"Of a system that counts points: those that were left by the last answer"`
@@ -126,7 +126,7 @@ func (p *Pull) Ended() bool { return p.State == PullDone || p.State == PullFaile
 // NewPull asks for a pull.
 type NewPull struct {
 	Record  string   `json:"record" doc:"Kind of record, as the description names it"`
-	Mapping string   `json:"mapping,omitempty" doc:"Left out, the one that the description names"`
+	Mapping string   `json:"mapping,omitempty" doc:"By default the one that the description names"`
 	Since   string   `json:"since,omitempty" doc:"A stamp as the system writes it, or a day; by default from where the last pull ended"`
 	All     bool     `json:"all,omitempty" doc:"Everything, whenever it changed"`
 	Also    []string `json:"also,omitempty" doc:"Mappings through which the same records go besides, such as one for the shipments within them"`

@@ -63,7 +63,8 @@ type Page[T any] struct {
 // Received is the answer to a document sent in.
 type Received struct {
 	Document
-	Known bool `json:"known" doc:"The same bytes were received before"`
+	Known bool  `json:"known" doc:"The same bytes were received before"`
+	Load  int64 `json:"load,omitempty" doc:"The newest load of this document; dry runs do not count"`
 }
 
 // Row is one row of a document.
@@ -172,7 +173,7 @@ type MappingRef struct {
 type NewDraft struct {
 	Name    string `json:"name,omitempty" doc:"Name of the mapping; by default draft"`
 	Partner string `json:"partner,omitempty" doc:"Our code of the partner, where it is known"`
-	Kind    string `json:"kind,omitempty" enum:"sales,purchase,change,answer,shipment,receipt,return,invoice" doc:"What the document brings: orders, or what it says of orders that are stored. Left out, sales or purchase is guessed"`
+	Kind    string `json:"kind,omitempty" enum:"sales,purchase,change,answer,shipment,receipt,return,invoice" doc:"What the document brings: orders, or what it says of orders that are stored. By default, sales or purchase is guessed"`
 	Of      string `json:"of,omitempty" enum:"sales,purchase" doc:"Which orders a shipment and the like is about; by default those that it usually does"`
 }
 

@@ -284,7 +284,7 @@ func TestTakeBack(t *testing.T) {
 	}{
 		{"nothing", func(*shelf) {}, ""},
 		{"a change", func(s *shelf) { s.take(outcome.Update, order.ByNumber, sale("A-1", "2026-03-02", line("00417", "6"))) },
-			"The order was changed by test since (revision 2, 2026-03-16)."},
+			"The order was changed since (by test, revision 2, 2026-03-16)."},
 		{"a notice", told, "The partner was told of it in interchange 1."},
 	} {
 		t.Run(c.name, func(t *testing.T) {

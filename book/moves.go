@@ -292,7 +292,7 @@ func (n *noticed) moved(kind order.MovementKind, l *moving) (err error) {
 		}
 	}
 	if l.Told.Sign() != 0 {
-		n.beside(line, "said", "", l.Told.Plain()+" "+l.ToldUnit)
+		n.beside(line, "stated_quantity", "", l.Told.Plain()+" "+l.ToldUnit)
 	}
 	if kind == order.Return && l.Quantity.Sign() != 0 {
 		n.beside(line, "returned", n.stored.Lines[n.stored.Position(line.ID)-1].Returned.Plain(), to.Plain())

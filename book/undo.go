@@ -22,8 +22,12 @@ func TakeBack(tx *store.Tx, load int64, k api.Taken, dry bool, by string, now ti
 		return "", err
 	}
 	if last.Origin.Load != load || last.Origin.Seq != k.Seq {
-		return fmt.Sprintf("The order was %s by %s since (revision %d, %s).", last.Action, last.Origin.By,
-			last.Revision, last.Origin.At.Format(time.DateOnly)), nil
+		what := "The order was " + last.Action
+		if last.Action == "moved" {
+			what = "Goods of the order have moved"
+		}
+		return fmt.Sprintf("%s since (by %s, revision %d, %s).", what, last.Origin.By, last.Revision,
+			last.Origin.At.Format(time.DateOnly)), nil
 	}
 	told, err := tx.Told(k.OrderID, last.Revision)
 	if err != nil {

@@ -165,7 +165,7 @@ is in a document.`,
 		return nil
 	}
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
-		return usage{fmt.Errorf("%w; see koinos help %s", err, c.Name())}
+		return usage{fmt.Errorf("%w; see %s --help", err, c.CommandPath())}
 	})
 	for i, g := range []struct {
 		title    string

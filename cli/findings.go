@@ -19,7 +19,7 @@ import (
 
 // findings are the commands that fix what loads found.
 func (a *app) findings() *cobra.Command {
-	c := &cobra.Command{Use: "findings", Short: "Fix what many findings of a load have in common"}
+	c := &cobra.Command{Use: "findings", Short: "Explain findings, and fix what many of a load have in common"}
 	var pairs, means, entries, dates, accept []string
 	var tables string
 	var nearest bool
@@ -90,7 +90,7 @@ writes one for each list and crosswalk; fill them in and name the folder with
 	flags.StringSliceVar(&accept, "accept", nil, "codes of warnings that shall not hold orders this time")
 	flags.StringVar(&tables, "tables", "", "folder of tables that koinos load missing wrote, filled in")
 	flags.BoolVar(&nearest, "take-nearest", false, "take what is nearest for each value that has one")
-	c.AddCommand(fix)
+	c.AddCommand(fix, a.explain())
 	return c
 }
 

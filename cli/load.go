@@ -123,9 +123,9 @@ func (a *app) runLoad(ctx context.Context, file, mappingName string, req api.New
 	if err != nil {
 		return err
 	}
-	if doc.Known && a.output == "table" {
-		fmt.Fprintf(a.err, "These bytes were received before, as %s on %s; what is loaded already is recognised.\n",
-			doc.Name, local(doc.ReceivedAt))
+	if doc.Load != 0 && a.output == "table" {
+		fmt.Fprintf(a.err, "This document was loaded before (load %d); orders that are stored already are recognised.\n",
+			doc.Load)
 	}
 	req.Document, req.Mapping = doc.SHA, mappingName
 	l, err := calls.StartLoad(ctx, req)

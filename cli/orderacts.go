@@ -269,7 +269,7 @@ func (a *app) post(p *posting) *cobra.Command {
 	t.flags(c, true)
 	f := c.Flags()
 	f.BoolVar(&open, "open", false, "all that is open")
-	fields[p.number] = f.String("number", "", "its number; the same number again changes nothing. Left out, it gets one")
+	fields[p.number] = f.String("number", "", "its number; the same number again changes nothing; by default it gets one")
 	fields[p.on] = f.String("on", "", "its day, yyyy-mm-dd")
 	if p.what == "shipments" || p.what == "receipts" {
 		f.BoolVar(&rest, "rest-cancelled", false, "that was all: what is left of these lines is not wanted any more")
@@ -480,7 +480,7 @@ func (a *app) cancelOrder() *cobra.Command {
 		},
 	}
 	t.flags(c, true)
-	c.Flags().StringSliceVar(&lines, "line", nil, "number of a line; repeatable. Left out, every line")
+	c.Flags().StringSliceVar(&lines, "line", nil, "number of a line; repeatable; by default every line")
 	c.Flags().StringVar(&reason, "reason", "", "why, in words")
 	return c
 }

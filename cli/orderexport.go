@@ -46,7 +46,7 @@ func (a *app) exportOrders() *cobra.Command {
 			"revision, lines, goods, tax, total, lines.id, lines.amount, lines.moved, lines.open, lines.returned and lines.invoiced.\n" +
 			"Where a row is an order (--layout order), lines.1.item is the item of its first line; the column \"further lines\" says how\n" +
 			"many lines have no columns.\n" +
-			"Left out, they are:\n\n  " + wrapped(listing.Usual[listing.EveryLine], 100) + "\n\n" +
+			"By default they are:\n\n  " + wrapped(listing.Usual[listing.EveryLine], 100) + "\n\n" +
 			"It is written as it is read, however many orders there are; the newest come first.\n\n" +
 			"With --for the table can be filled in and loaded: \"--for shipment\" adds a column for what is shipped now, \"--for change\"\n" +
 			"is loaded again after cells were changed. --with-mapping writes the mapping that takes it in.\n\n" +

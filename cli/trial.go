@@ -369,7 +369,7 @@ func (a *app) showCoverage(c *reading.Coverage) {
 		fmt.Fprintln(a.out)
 		report.Table(a.out, []string{"sheet", "column", "heading", ">filled", "for example"}, rows)
 	} else {
-		fmt.Fprintln(a.out, "Everything that has values feeds a field.")
+		fmt.Fprintln(a.out, "Everything that has a value is used.")
 	}
 	fmt.Fprintln(a.out, "\nFields:")
 	fmt.Fprintln(a.out)

@@ -229,10 +229,10 @@ It takes the records that have to do with orders, and those that they refer to.`
 			} else {
 				fmt.Fprint(a.out, d.Text)
 			}
-			fmt.Fprintf(a.err, "What is marked with # ? is for you to answer: %s.\n",
+			fmt.Fprintf(a.err, "Answer what is marked with # ?: %s.\n",
 				report.Plural(len(d.Open), "question"))
 			if len(d.Left) > 0 {
-				fmt.Fprintf(a.err, "Left out, take them with --record: %s.\n", strings.Join(d.Left, ", "))
+				fmt.Fprintf(a.err, "Not in the draft: %s. Add them with --record.\n", strings.Join(d.Left, ", "))
 			}
 			return nil
 		},

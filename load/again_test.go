@@ -153,7 +153,7 @@ func TestUndo(t *testing.T) {
 	for _, dry := range []bool{true, false} {
 		u, err := e.Undo(ctx, l.ID, dry, "test")
 		if err != nil || u.Removed != 1_199 || u.Kept != 1 || len(u.Why) != 1 ||
-			!strings.Contains(u.Why[0].Why, "changed by test since (revision 2") {
+			!strings.Contains(u.Why[0].Why, "changed since (by test, revision 2") {
 			t.Fatalf("dry %v: %+v %v", dry, u, err)
 		}
 	}

@@ -212,12 +212,12 @@ func TestOtherUnits(t *testing.T) {
 	packs(t, e)
 	e.tellAll(t, []telling{
 		{"two boxes", intent.Shipment, `{"header": {"shipment": "S-1"}, "lines": [{"number": "1", "quantity": "2", "unit": "BX"}]}`, "",
-			`changed 2; line 1 shipped was blank, is "24"; line 1 said was blank, is "2 BX"`},
+			`changed 2; line 1 shipped was blank, is "24"; line 1 stated_quantity was blank, is "2 BX"`},
 		{"the same as pieces", intent.Shipment, `{"header": {"shipment": "S-1"}, "lines": [{"number": "1", "quantity": "24"}]}`, "", "unchanged 2"},
 		{"one box is too many", intent.Shipment, `{"lines": [{"number": "1", "quantity": "1", "unit": "BX"}]}`, "",
 			"held 2; /lines/0/quantity: Of line 1, 36 are shipped now, more than the 30 that were ordered."},
 		{"half a box", intent.Shipment, `{"header": {"shipment": "S-2"}, "lines": [{"number": "1", "quantity": "0.5", "unit": "BX"}]}`, "",
-			`changed 3; line 1 shipped was "24", is "30"; line 1 said was blank, is "0.5 BX"`},
+			`changed 3; line 1 shipped was "24", is "30"; line 1 stated_quantity was blank, is "0.5 BX"`},
 		{"a unit of which nobody knows", intent.Shipment, `{"lines": [{"number": "1", "quantity": "1", "unit": "CT"}]}`, "",
 			"refused 3; /lines/0/unit: Line 1 is ordered in EA; how many of these 1 CT are is not known."},
 		{"half a box back", intent.Shipment, `{"header": {"reverses": "S-1"}, "lines": [{"number": "1", "quantity": "0.5", "unit": "BX"}]}`, "",

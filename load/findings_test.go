@@ -60,6 +60,7 @@ type example struct {
 	says    string          // part of its message or hint
 	whole   string          // a mapping of its own; what is loaded before goes through plainMapping
 	options outcome.Options // asked of the load
+	weighs  string          // what the mapping says about findings
 	apart   bool            // the exchange finds it; its own test sees that it does
 }
 
@@ -319,7 +320,7 @@ func (e *example) run(t *testing.T) []finding.Finding {
 			t.Fatalf("the document before was not loaded: %+v", l.Counts)
 		}
 	}
-	l := send(t, engine, e.mapping(), doc, Request{Options: e.options})
+	l := send(t, engine, e.mapping()+e.weighs, doc, Request{Options: e.options})
 	found, err := engine.store.Findings(context.Background(), l.ID, store.FindingFilter{})
 	if err != nil {
 		t.Fatal(err)
@@ -415,6 +416,41 @@ func stepFailed(t *testing.T) []finding.Finding {
 		t.Fatal(found, err)
 	}
 	return []finding.Finding{found[0].Finding}
+}
+
+// A mapping can make every warning an error, which keeps the order out, or ignore it; and it can ignore some errors.
+func TestSeverities(t *testing.T) {
+	tried := 0
+	for i := range examples {
+		e := &examples[i]
+		if _, weighed := finding.Weighed[e.code]; !weighed || e.apart {
+			continue
+		}
+		tried++
+		t.Run(string(e.code), func(t *testing.T) {
+			t.Parallel()
+			for _, c := range []struct {
+				word string
+				want finding.Severity
+			}{{"error", finding.Error}, {"ignore", ""}} {
+				one := *e
+				one.weighs = fmt.Sprintf("findings: {%s: %s}\n", e.code, c.word)
+				refused := finding.Severity("")
+				all := one.run(t)
+				for _, f := range all {
+					if f.Code == e.code && (f.Severity == c.want || c.want == "") {
+						refused = f.Severity
+					}
+				}
+				if refused != c.want {
+					t.Errorf("%s: there were %+v", c.word, all)
+				}
+			}
+		})
+	}
+	if tried < 25 {
+		t.Errorf("only %d codes were tried", tried)
+	}
 }
 
 // Every code of the catalogue has an example that really gives it, at the

@@ -54,7 +54,7 @@ type Call struct {
 	At     time.Time     `json:"at"`
 	Method string        `json:"method"`
 	URL    string        `json:"url"`
-	Status int           `json:"status,omitempty" doc:"Left out where no answer came"`
+	Status int           `json:"status,omitempty" doc:"Absent if no answer came"`
 	Bytes  int           `json:"bytes" doc:"Of the answer"`
 	Took   time.Duration `json:"took" doc:"Nanoseconds"`
 	Waited time.Duration `json:"waited" doc:"Nanoseconds before it, for the system's limits"`

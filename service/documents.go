@@ -152,7 +152,14 @@ func (s *Service) receive(ctx context.Context, in *upload) (*answer[api.Received
 		return nil, err
 	}
 	doc, err = s.store.Document(ctx, sha)
-	return &answer[api.Received]{api.Received{Document: doc, Known: known}}, err
+	if err != nil {
+		return nil, err
+	}
+	got := api.Received{Document: doc, Known: known}
+	if known {
+		got.Load, err = s.store.LoadOf(ctx, sha)
+	}
+	return &answer[api.Received]{got}, err
 }
 
 func (s *Service) openDocument(ctx context.Context, name string) (api.Document, store.File, error) {

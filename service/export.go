@@ -25,7 +25,7 @@ func (s *Service) export(h huma.API) {
 	type asked struct {
 		OfOrders
 		Order  []int64        `query:"order" maxItems:"10000" doc:"Ids of orders, instead of what narrows them"`
-		Column []string       `query:"column" maxItems:"200" doc:"Columns by the names of fields, those of lines behind lines.; also id, kind, status, revision, lines, goods, tax, total, lines.id, lines.amount, lines.moved, lines.open, lines.invoiced. Left out, the usual ones"`
+		Column []string       `query:"column" maxItems:"200" doc:"Columns by the names of fields, those of lines behind lines.; also id, kind, status, revision, lines, goods, tax, total, lines.id, lines.amount, lines.moved, lines.open, lines.invoiced. By default the usual ones"`
 		Layout listing.Layout `query:"layout" enum:"every,first,order,apart" default:"every" doc:"every: a line a row, with the facts of its order; first: these on the order's first line only; order: an order a row; apart: orders and lines apart, which are two sheets of a workbook, or objects of JSON with a list of lines"`
 		Open   bool           `query:"open" doc:"Only lines of which something is to move still"`
 		For    intent.Kind    `query:"for" enum:"change,shipment,receipt,return,invoice" doc:"What the table is to be filled in for: it gets the columns that are needed for that, and export-mapping gives the mapping that takes it in"`

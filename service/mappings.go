@@ -12,7 +12,7 @@ import (
 
 type ByMapping struct {
 	Name    string `path:"name"`
-	Version int    `query:"version" minimum:"0" doc:"Left out, the newest"`
+	Version int    `query:"version" minimum:"0" doc:"By default the newest"`
 }
 
 func (s *Service) mappings(h huma.API) {

@@ -78,7 +78,7 @@ func (s *Service) standing(h huma.API) {
 		})
 	type version struct {
 		BySync
-		Version int  `query:"version" minimum:"0" doc:"Left out, the newest"`
+		Version int  `query:"version" minimum:"0" doc:"By default the newest"`
 		Wait    bool `query:"wait" doc:"Answer when everything that came is done or held, or after half a minute"`
 	}
 	handle(s, h, op(http.MethodGet, "/syncs/{name}", "get-sync", tag, "read", "A sync, and how it does"),

@@ -46,7 +46,7 @@ func (s *Service) systems(h huma.API) {
 		})
 	type version struct {
 		Name    string `path:"name" doc:"The system's name"`
-		Version int    `query:"version" minimum:"0" doc:"Left out, the newest"`
+		Version int    `query:"version" minimum:"0" doc:"By default the newest"`
 	}
 	handle(s, h, op(http.MethodGet, "/systems/{name}", "get-system", tag, "read", "A system's description"),
 		func(ctx context.Context, in *version) (*answer[api.System], error) {

@@ -175,6 +175,12 @@ func (s *Store) Loads(ctx context.Context, f LoadFilter) ([]outcome.Load, error)
 	return s.loads(ctx, query, args...)
 }
 
+// LoadOf returns the newest load of a document that was no dry run; 0 is none.
+func (s *Store) LoadOf(ctx context.Context, document string) (id int64, err error) {
+	err = s.r.GetContext(ctx, &id, `SELECT coalesce(max(id), 0) FROM loads WHERE document = ? AND NOT dry_run`, document)
+	return id, err
+}
+
 func (f LoadFilter) query() (string, []any) {
 	where, args := "WHERE l.id < ?", []any{f.Before}
 	if f.Before == 0 {

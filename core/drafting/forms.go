@@ -273,76 +273,99 @@ func (d *drafter) joined(_ *table, all []*table) bool {
 			if heads == lines || heads.headAt < 0 || lines.headAt < 0 || sameHead(heads.head, lines.head) {
 				continue
 			}
-			h, _ := assign(d.candidates(heads.columns, nil))
-			l, _ := assign(d.candidates(lines.columns, nil))
-			if !slices.ContainsFunc(l, func(c candidate) bool { return c.name() == "quantity" && c.score > 0.5 }) ||
-				slices.ContainsFunc(h, func(c candidate) bool { return c.name() == "quantity" && c.score > 0.5 }) {
-				continue
-			}
-			var key, ref *profile
-			for _, c := range h {
-				if c.name() == "sender_number" && len(c.column.words) == c.column.filled {
-					key = c.column
+			if key, ref := d.joins(heads, lines); ref != nil {
+				d.guess("heading", fmt.Sprintf("rows %d and %d", heads.sheet.rows[heads.headAt].Row,
+					lines.sheet.rows[lines.headAt].Row), "the rows with the headings of both sheets", "sure", "")
+				if heads.until != "" || lines.until != "" {
+					d.y.until = heads.until + lines.until
 				}
+				d.join(side{heads, "sheet", heads.sheet.name, key}, side{lines, "sheet", lines.sheet.name, ref})
+				return true
 			}
-			if key == nil {
-				for _, p := range heads.columns {
-					if p.filled > 1 && len(p.words) == p.filled && key == nil {
-						key = p
-					}
-				}
-			}
-			if key == nil {
-				continue
-			}
-			for _, p := range lines.columns {
-				in := 0
-				for w := range p.words {
-					if key.words[w] {
-						in++
-					}
-				}
-				if in > 0 && in*10 >= len(p.words)*7 {
-					ref = p
-					break
-				}
-			}
-			if ref == nil {
-				continue
-			}
-			d.y.format = string(d.format)
-			d.guess("heading", fmt.Sprintf("rows %d and %d", heads.sheet.rows[heads.headAt].Row,
-				lines.sheet.rows[lines.headAt].Row), "the rows with the headings of both sheets", "sure", "")
-			d.y.group = fmt.Sprintf("by: join, headers: {sheet: %s, columns: %s}, lines: {sheet: %s, columns: %s}",
-				quote(heads.sheet.name), quote(key.from), quote(lines.sheet.name), quote(ref.from))
-			d.guess("grouping", "join", fmt.Sprintf("the values of %s on %s stand in %s on %s", ref.from,
-				lines.sheet.name, key.from, heads.sheet.name), "sure", "")
-			groups := make([]int, len(heads.rows))
-			for i := range groups {
-				groups[i] = i
-			}
-			candidates := settle(d.candidates(heads.columns, groups), key, "sender_number")
-			candidates = slices.DeleteFunc(candidates, func(c candidate) bool { return c.level == order.Lines })
-			if heads.until != "" || lines.until != "" {
-				d.y.until = heads.until + lines.until
-			}
-			chosen, second := assign(candidates)
-			for _, c := range chosen {
-				d.bind(&c, candidates, second[c.column])
-			}
-			by := d.byValue(lines, ref)
-			under := slices.DeleteFunc(d.candidates(lines.columns, by),
-				func(c candidate) bool { return c.level == order.Header || c.column == ref })
-			more, second := assign(under)
-			for _, c := range more {
-				d.bind(&c, under, second[c.column])
-			}
-			rest := slices.DeleteFunc(slices.Clone(lines.columns), func(p *profile) bool { return p == ref })
-			d.finish(lines, append(slices.Clone(heads.columns), rest...), append(chosen, more...), nil)
-			return true
 		}
 	}
 	return false
+}
+
+// joins returns the column of headers by which lines name them, and the column of the lines that does so; nil if there
+// is none.
+func (d *drafter) joins(heads, lines *table) (key, ref *profile) {
+	h, _ := assign(d.candidates(heads.columns, nil))
+	l, _ := assign(d.candidates(lines.columns, nil))
+	if !slices.ContainsFunc(l, func(c candidate) bool { return c.name() == "quantity" && c.score > 0.5 }) ||
+		slices.ContainsFunc(h, func(c candidate) bool { return c.name() == "quantity" && c.score > 0.5 }) {
+		return nil, nil
+	}
+	var keys []*profile // what tells headers apart: first their number, then anything else
+	for _, p := range heads.columns {
+		number := slices.ContainsFunc(h, func(c candidate) bool { return c.column == p && c.name() == "sender_number" })
+		switch unique := len(p.words) == p.filled; {
+		case unique && number:
+			keys = slices.Insert(keys, 0, p)
+		case unique && p.filled > 1:
+			keys = append(keys, p)
+		}
+	}
+	for _, key := range keys {
+		for _, p := range lines.columns {
+			in := 0
+			for w := range p.words {
+				if key.words[w] {
+					in++
+				}
+			}
+			// numbers of lines and quantities look like small ids
+			counts := slices.ContainsFunc(l, func(c candidate) bool {
+				return c.column == p && c.level == order.Lines && c.field.Type == order.Decimal || c.column == p && c.name() == "number"
+			})
+			if in > 0 && in*10 >= len(p.words)*7 && !counts {
+				return key, p
+			}
+		}
+	}
+	return nil, nil
+}
+
+// side is the headers or the lines of a join: a sheet, or a list of a JSON document.
+type side struct {
+	*table
+	word, name string   // sheet: Orders, path: $.orders[*]
+	key        *profile // the column by which they are joined
+}
+
+func (s *side) yaml() string {
+	return fmt.Sprintf("{%s: %s, columns: %s}", s.word, quote(s.name), quote(s.key.from))
+}
+
+// join drafts for headers and lines that name them.
+func (d *drafter) join(heads, lines side) {
+	d.y.format = string(d.format)
+	d.y.group = "by: join, headers: " + heads.yaml() + ", lines: " + lines.yaml()
+	d.guess("grouping", "join", fmt.Sprintf("the values of %s on %s stand in %s on %s", lines.key.from, lines.name,
+		heads.key.from, heads.name), "sure", "")
+	groups := make([]int, len(heads.rows))
+	for i := range groups {
+		groups[i] = i
+	}
+	candidates := d.candidates(heads.columns, groups)
+	if !slices.ContainsFunc(candidates, func(c candidate) bool {
+		return c.name() == "sender_number" && c.column != heads.key && c.score > 0.5 && len(c.column.words) == c.column.filled
+	}) {
+		candidates = settle(candidates, heads.key, "sender_number")
+	}
+	candidates = slices.DeleteFunc(candidates, func(c candidate) bool { return c.level == order.Lines })
+	chosen, second := assign(candidates)
+	for _, c := range chosen {
+		d.bind(&c, candidates, second[c.column])
+	}
+	under := slices.DeleteFunc(d.candidates(lines.columns, d.byValue(lines.table, lines.key)),
+		func(c candidate) bool { return c.level == order.Header || c.column == lines.key })
+	more, second := assign(under)
+	for _, c := range more {
+		d.bind(&c, under, second[c.column])
+	}
+	rest := slices.DeleteFunc(slices.Clone(lines.columns), func(p *profile) bool { return p == lines.key })
+	d.finish(lines.table, append(slices.Clone(heads.columns), rest...), append(chosen, more...), nil)
 }
 
 // kindWords are the words by which rows say what kind they are.

@@ -165,7 +165,14 @@ PNT-BLU-1L,Paint blue 1 l,12,$12.50,$150.00
 		`{"orders":[{"orderNo":"K-1","orderDate":"2026-11-20","customer":"HARB"},{"orderNo":"K-2","orderDate":"2026-11-21","customer":"PIER"}],
 "lines":[{"orderNo":"K-1","line":1,"sku":"00417","qty":5,"price":12.9},{"orderNo":"K-1","line":2,"sku":"00551","qty":2,"price":8},{"orderNo":"K-2","line":1,"sku":"00417","qty":1,"price":12.9}]}
 `,
-		`records: "$.lines[*]"|group: {by: key, columns: orderNo}|sender_number: {from: orderNo, need: must}|quantity: {from: qty, need: must}`, ""},
+		`group: {by: join, headers: {path: "$.orders[*]", columns: orderNo}, lines: {path: "$.lines[*]", columns: orderNo}}|` +
+			`sender_number: {from: orderNo, need: must}|ordered_on: {from: orderDate}|quantity: {from: qty, need: must}`, ""},
+	{"lines that name an order by its id, in JSON",
+		`{"meta":{"sent":"2026-11-22"},"data":{"heads":[{"id":1,"purchaseOrder":"K-1","currency":"EUR"},{"id":2,"purchaseOrder":"K-2","currency":"EUR"}],
+"positions":[{"head":1,"line":1,"sku":"00417","qty":1},{"head":1,"line":2,"sku":"00551","qty":2},{"head":2,"line":1,"sku":"00417","qty":2}]}}
+`,
+		`group: {by: join, headers: {path: "$.data.heads[*]", columns: id}, lines: {path: "$.data.positions[*]", columns: head}}|` +
+			`sender_number: {from: purchaseOrder, need: must}|number: {from: line}|quantity: {from: qty, need: must}`, ""},
 	{"positions by their numbers, whose amounts are quantities",
 		`{"order":{"number":"Z-9","placed":"2026-11-20","buyer":{"id":"HARB"}},"positions":{"1":{"article":"00417","amount":"5","unit":"EA","price":"12.90"},"2":{"article":"00551","amount":"2","unit":"EA","price":"8.00"}},"sum":"80.50"}
 `,

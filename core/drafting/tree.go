@@ -93,6 +93,9 @@ func (d *drafter) tree(r io.ReaderAt, size int64, opt source.Options) error {
 			}
 		}
 	}
+	if (orders == nil || orders.head < 0.6 && len(orders.nodes) == 1) && d.joinedTrees(lines, found, paths, roots) {
+		return nil
+	}
 	if orders == nil {
 		return d.flatTree(lines)
 	}
@@ -238,13 +241,39 @@ func (d *drafter) outer(around []*tree.Node, of, why string) (unused []string) {
 	return unused
 }
 
-// flatTree drafts for records each of which is a line with its order's facts.
-func (d *drafter) flatTree(lines *repeated) error {
-	t := &table{sheet: &sheet{}, headAt: 0}
-	for i := range lines.nodes {
+// joinedTrees drafts for a document with a list of headers beside the list of lines that name them.
+func (d *drafter) joinedTrees(lines *repeated, found map[string]*repeated, paths []string, roots []*tree.Node) bool {
+	below := d.tableOf(lines)
+	for _, path := range paths {
+		if !strings.HasSuffix(path, "[*]") || strings.HasPrefix(path, lines.path) || strings.HasPrefix(lines.path, path) {
+			continue
+		}
+		heads := d.tableOf(found[path])
+		key, ref := d.joins(heads, below)
+		if ref == nil {
+			continue
+		}
+		d.join(side{heads, "path", path, key}, side{below, "path", lines.path, ref})
+		if len(roots) == 1 && roots[0].Kind == tree.Object {
+			d.out.Unbound = append(d.out.Unbound, d.outer(roots, "document", "it stands around all orders")...)
+		}
+		return true
+	}
+	return false
+}
+
+// tableOf is a list of objects as a table, with a column for each of their values.
+func (d *drafter) tableOf(r *repeated) *table {
+	t := &table{sheet: &sheet{}, columns: d.leafProfiles(r.nodes, nil)}
+	for i := range r.nodes {
 		t.rows = append(t.rows, source.Record{Row: i + 1})
 	}
-	t.columns = d.leafProfiles(lines.nodes, nil)
+	return t
+}
+
+// flatTree drafts for records each of which is a line with its order's facts.
+func (d *drafter) flatTree(lines *repeated) error {
+	t := d.tableOf(lines)
 	if lines.path != "$" && lines.path != "$[*]" {
 		d.y.records = lines.path
 	}

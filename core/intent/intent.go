@@ -60,11 +60,15 @@ func (i *Intent) Find(code finding.Code, at origin.Place, value string, line int
 	return &i.Findings[len(i.Findings)-1]
 }
 
-// Add adds a finding about a field, at the place that the field came from.
+// Add adds a finding about a field, at the place that the field came from. What came from nowhere is found at the
+// order: at its number in a document of JSON or X12, otherwise at its first row.
 func (i *Intent) Add(code finding.Code, line int, field, value, format string, args ...any) *finding.Finding {
 	at := i.Trace.Find(line, field)
 	if at == (origin.Place{}) && len(i.Spans) > 0 && i.Spans[0].First > 0 {
 		at = origin.Place{Sheet: i.Spans[0].Sheet, Row: i.Spans[0].First}
+		if number := i.Trace.Find(0, "sender_number"); number.Pointer != "" || number.Segment != "" {
+			at = number
+		}
 	}
 	f := i.Find(code, at, value, line, format, args...)
 	f.Field = field

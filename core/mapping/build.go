@@ -412,8 +412,19 @@ func (b *builder) group(n *grammar.Node, g *Grouping) {
 	}
 	for key, j := range map[string]*Joined{"headers": &g.Headers, "lines": &g.Lines} {
 		if v := n.Get(key); v != nil {
-			*j = Joined{v.Str("sheet"), b.sources(v.List("columns"))}
+			*j = Joined{Sheet: v.Str("sheet"), Columns: b.sources(v.List("columns"))}
+			p := v.Get("path")
+			if (p == nil) == (j.Sheet == "") {
+				b.Add(finding.MappingMissingKey, v.At, "", "%s needs either %q or %q: where they are.", key, "sheet", "path")
+			}
+			if p != nil {
+				j.Path, _ = b.path(p).(*jsondoc.Path)
+			}
 		}
+	}
+	if (g.Headers.Path == nil) != (g.Lines.Path == nil) || g.Headers.Path != nil && b.m.Document.Records != nil {
+		b.Add(finding.MappingWrongValue, n.At, "",
+			"headers and lines are both on sheets, or both at paths; document.records does not go with paths.")
 	}
 	if len(g.Headers.Columns) != len(g.Lines.Columns) {
 		b.Add(finding.MappingWrongValue, n.At, "",

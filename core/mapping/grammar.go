@@ -167,7 +167,8 @@ func totalKeys() (keys []grammar.Key) {
 
 func joined(about string) *grammar.Shape {
 	return &grammar.Shape{Kind: grammar.Object, About: about, Keys: []grammar.Key{
-		grammar.Must("sheet", grammar.Some("Sheet by name, * for any letters")),
+		grammar.May("sheet", grammar.Some("Sheet by name, * for any letters")),
+		grammar.May("path", grammar.Some("JSON: path of the values (RFC 9535), such as $.orders[*], in place of a sheet")),
 		grammar.Must("columns", grammar.Many("The columns of the key; named like from")),
 	}}
 }
@@ -351,8 +352,8 @@ var words = &grammar.Shape{Kind: grammar.Object, About: "How a document's record
 						"that begins each order of a transaction set that holds several, such as HL where HL/03 = O")),
 					grammar.May("same", grammar.Many("set, with path: elements within such a loop, as HL/PRF/01; the loops "+
 						"of a set in which all of them are the same are one order")),
-					grammar.May("headers", joined("join: the sheet of the headers")),
-					grammar.May("lines", joined("join: the sheet of the lines")),
+					grammar.May("headers", joined("join: the sheet, or the path, of the headers")),
+					grammar.May("lines", joined("join: the sheet, or the path, of the lines")),
 				}}),
 			grammar.May("parts", &grammar.Shape{Kind: grammar.Object,
 				About: "How the repeating parts of an order stand in its rows",

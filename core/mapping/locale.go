@@ -22,6 +22,7 @@ type Locale struct {
 	yes, no     []string
 	none        []string // folded: values that mean that there is none
 	Mixed       bool     // a column was found to have days before months and months before days
+	Undecided   bool     // no value of the column shows which of them comes first
 }
 
 // Date reads a cell as a day. The error says what to do, without the value.

@@ -121,13 +121,15 @@ func (m *Mapping) Options(limits source.Limits) source.Options {
 		Visible: d.SkipHide}
 	switch records := d.Records.(type) {
 	case *jsondoc.Path:
-		opt.Records = records
+		opt.Records = []*jsondoc.Path{records}
 	case *x12.Address:
 		opt.Loops, opt.Same = records, m.Group.Same
 	}
 	sheets := d.Sheets
-	if m.Group.By == "join" {
-		sheets = []string{m.Group.Headers.Sheet, m.Group.Lines.Sheet}
+	if g := &m.Group; g.Headers.Path != nil && g.Lines.Path != nil {
+		opt.Records = []*jsondoc.Path{g.Headers.Path, g.Lines.Path}
+	} else if g.By == "join" {
+		sheets = []string{g.Headers.Sheet, g.Lines.Sheet}
 	}
 	if len(sheets) > 0 {
 		opt.Sheets = func(number int, name string) bool {
@@ -172,10 +174,24 @@ type KindBy struct {
 	Kinds  map[string]order.Kind // by folded value
 }
 
-// Joined is one side of a join.
+// Joined is one side of a join: a sheet, or the values of JSON that a path chooses.
 type Joined struct {
 	Sheet   string
+	Path    *jsondoc.Path
 	Columns []Source
+}
+
+func (j *Joined) String() string {
+	if j.Path != nil {
+		return j.Path.String()
+	}
+	return "sheet " + j.Sheet
+}
+
+// Heads reports whether records of a sheet, or of a part of a JSON document (source.Record.Part), are the headers of a
+// join.
+func (g *Grouping) Heads(sheet string, part int) bool {
+	return part == 1 || part == 0 && IsSheet(g.Headers.Sheet, 0, sheet)
 }
 
 // Key is a value of a key column in the form in which it is compared with others.
@@ -506,8 +522,7 @@ func (m *Mapping) Describe() string {
 			by = "one for each " + m.Document.Records.String()
 		}
 	case "join":
-		by = fmt.Sprintf("headers of sheet %s joined with lines of sheet %s", m.Group.Headers.Sheet,
-			m.Group.Lines.Sheet)
+		by = fmt.Sprintf("headers of %s joined with lines of %s", &m.Group.Headers, &m.Group.Lines)
 	}
 	return fmt.Sprintf("%s, %s, %d header and %d line fields bound", m.records(), by, len(m.Levels[InHeader]),
 		len(m.Levels[InLines]))

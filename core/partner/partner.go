@@ -89,7 +89,7 @@ type ID struct {
 
 // Set is how one transaction set is exchanged.
 type Set struct {
-	Mapping string `yaml:"mapping" json:"mapping" doc:"Left out, one of the partner's own on top of the standard one: pellow-850"`
+	Mapping string `yaml:"mapping" json:"mapping" doc:"By default one of the partner's own on top of the standard one: pellow-850"`
 	Send    string `yaml:"send" json:"send,omitempty" enum:"asked,due" doc:"Ours: when somebody asks (the default), or as soon as there is something to say"`
 	Unasked *bool  `yaml:"unasked" json:"unasked,omitempty" doc:"865: false says only what the partner has asked for; by default what we change by ourselves is told, too"`
 }

@@ -73,16 +73,22 @@ func NewCoverage(m *mapping.Mapping) *Coverage {
 // Watch takes the steps of Explain, which show what was used of a JSON document.
 func (c *Coverage) Watch(s Step) {
 	if (s.Place.Pointer != "" || s.Place.Segment != "") && s.What == "found" {
-		place := s.Place
-		place.Line = 0 // of NDJSON: every record's
-		c.used[place.String()] = true
+		c.use(s.Place)
 	}
+}
+
+// use notes that the value at a place of JSON or X12 is used.
+func (c *Coverage) use(place origin.Place) {
+	place.Line = 0 // of NDJSON: every record's
+	c.used[place.String()] = true
 }
 
 // Add counts one group and what was made of it.
 func (c *Coverage) Add(g *Group, d *intent.Intent) {
 	for i := range g.Rows {
-		c.row(&g.Rows[i])
+		if g.Rows[i].Node == nil || !d.Orphan {
+			c.row(&g.Rows[i])
+		}
 	}
 	if n := g.Rows[0].Node; n != nil && !c.outside && n.Root() != n {
 		c.outside = true
@@ -143,6 +149,12 @@ func (c *Coverage) Add(g *Group, d *intent.Intent) {
 
 func (c *Coverage) row(r *Row) {
 	if r.Node != nil {
+		w := worker{m: c.m, view: view{row: r}}
+		for i := range r.plan.group {
+			if _, at, ok := w.find(&r.plan.group[i]); ok {
+				c.use(at.place())
+			}
+		}
 		r.Node.Leaves(func(n *tree.Node) {
 			if !n.Scalar() || n.Kind == tree.Null || n.Text == "" || c.used[n.Pointer()] || n.InSegment() &&
 				c.ofEnvelope(n) {

@@ -56,13 +56,7 @@ func explain(m *mapping.Mapping, g *Group, set *list.Set, watch func(Step)) *int
 			return d
 		}
 		for i := range g.Rows {
-			r := &g.Rows[i]
-			column := 0
-			if len(r.plan.group) > 0 {
-				column = r.plan.group[0].column
-			}
-			d.Find(finding.LineBeforeHeader, r.Place(column), "", 0,
-				"%s has a line, but nothing says which order it belongs to.", finding.Capital(rowName(&r.Record)))
+			orphaned(d, &g.Rows[i])
 		}
 		return d
 	}
@@ -132,6 +126,27 @@ func (w *worker) kind() {
 		w.d.Order.Kind = kind
 		return
 	}
+}
+
+// orphaned says of a line that it belongs to no order.
+func orphaned(d *intent.Intent, r *Row) {
+	column, key, at := 0, "", r.Place(0)
+	if len(r.plan.group) > 0 {
+		w := worker{m: r.plan.m, d: d, view: view{row: r}}
+		c, found, _ := w.find(&r.plan.group[0])
+		column, key = r.plan.group[0].column, source.Trim(c.Text)
+		if at = r.Place(column); key != "" {
+			at = found.place()
+		}
+	}
+	name := rowName(&r.Record)
+	if key == "" {
+		d.Find(finding.LineBeforeHeader, at, "", 0, "%s has a line, but nothing says which order it belongs to.",
+			finding.Capital(name))
+		return
+	}
+	d.Find(finding.LineBeforeHeader, at, key, 0, "No order has the key %q, which %s names.", key, name).Hint =
+		"Add its header, or correct the key."
 }
 
 func rowName(r *source.Record) string {

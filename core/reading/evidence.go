@@ -2,6 +2,7 @@ package reading
 
 import (
 	"io"
+	"strconv"
 
 	"koinos/core/finding"
 	"koinos/core/intent"
@@ -101,7 +102,7 @@ func (w *worker) weigh(e *Evidence, b *bound, r *Row) {
 // decide puts the form first for which the column gives evidence.
 func (c *column) decide() {
 	c.locale = c.binding.Locale
-	c.locale.Mixed = c.first > 0 && c.second > 0
+	c.locale.Mixed, c.locale.Undecided = c.first > 0 && c.second > 0, c.first+c.second == 0
 	at := c.binding.Swapped
 	if c.second > 0 && c.first == 0 {
 		forms := append([]mapping.DateForm{}, c.locale.Dates...)
@@ -142,32 +143,44 @@ func (e *Evidence) notes(p *plan) []finding.Finding {
 			switch {
 			case c.first > 0 && c.second > 0:
 				f = finding.New(finding.DateAmbiguous, at, "",
-					"In %s %d values can only be %s and %d only %s; the %d that could be either are read as %s.",
-					name, c.first, c.binding.Locale.Dates[b.Swapped-1].Text, c.second,
-					c.binding.Locale.Dates[b.Swapped].Text, c.either, form)
+					"In %s, %s can only be %s, and %s only %s. What could be either (%s) is read as %s.",
+					name, values(c.first), c.binding.Locale.Dates[b.Swapped-1].Text, values(c.second),
+					c.binding.Locale.Dates[b.Swapped].Text, values(c.either), form)
 			case c.first+c.second > 0:
 				f = finding.New(finding.DatesDecided, at, "",
-					"In %s %d values can only be %s and none only %s: the %d that could be either are read as %s.",
-					name, c.first+c.second, form, other, c.either, form)
+					"In %s, %s can only be %s, and none only %s. What could be either (%s) is read as %s.",
+					name, values(c.first+c.second), form, other, values(c.either), form)
 			default:
 				f = finding.New(finding.DateAmbiguous, at, "",
-					"In %s each of the %d values could be %s or %s; they are read as %s.", name, c.either, form, other,
+					"In %s, every value (%d) could be %s or %s. Koinos reads them as %s.", name, c.either, form, other,
 					form)
 			}
 			f.Field = b.Field.Name
-			all = append(all, f)
+			// A mapping that makes this an error refuses the orders with such dates, not the document.
+			if as, weighed := p.m.Weighs[f.Code]; !weighed || as != "" {
+				all = append(all, f)
+			}
 		}
 	}
 	return all
 }
 
-// unsure reports whether a date could be read either way, in a column that has evidence for both orders of day and
-// month.
-func unsure(l *mapping.Locale, c source.Cell, swapped int) bool {
-	if !l.Mixed || c.Kind != source.Text {
+// unsure reports whether a date could be read either way, and its column does not show how: it has evidence for both
+// orders of day and month, or for neither. Of a column without evidence one note speaks for all values, unless the
+// mapping makes it an error, which has to be one of each order.
+func (w *worker) unsure(b *bound, c source.Cell) bool {
+	l, swapped := b.loc, b.Swapped
+	if c.Kind != source.Text || !l.Mixed && !(l.Undecided && w.m.Weighs[finding.DateAmbiguous] == finding.Error) {
 		return false
 	}
 	x, isFirst := l.Dates[swapped-1].Parse(c.Text)
 	y, isSecond := l.Dates[swapped].Parse(c.Text)
 	return isFirst && isSecond && x != y
+}
+
+func values(n int) string {
+	if n == 1 {
+		return "1 value"
+	}
+	return strconv.Itoa(n) + " values"
 }

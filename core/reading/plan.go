@@ -103,7 +103,7 @@ func bind(m *mapping.Mapping, head *source.Record, around *around, decided *Evid
 		mapping.InDeliveries}
 	if m.Group.By == "join" {
 		group, levels = m.Group.Lines.Columns, levels[1:]
-		if mapping.IsSheet(m.Group.Headers.Sheet, 0, head.Sheet) {
+		if m.Group.Heads(head.Sheet, head.Part) {
 			group, levels = m.Group.Headers.Columns, []int{mapping.InHeader}
 		}
 	}
@@ -478,7 +478,7 @@ func eachHeading(m *mapping.Mapping, sheet string, yield func(text string, words
 	switch {
 	case m.Group.By != "join":
 		each(m.Group.Columns)
-	case mapping.IsSheet(m.Group.Headers.Sheet, 0, sheet):
+	case m.Group.Heads(sheet, 0):
 		each(m.Group.Headers.Columns)
 		levels = m.Levels[:1]
 	default:

@@ -44,6 +44,7 @@ type Table struct {
 	decided *Evidence
 	pushed  []source.Record // rows read while looking for the heading
 	sheet   string
+	part    int // of JSON, see source.Record
 	begun   bool
 	plan    *plan
 	stopped bool // the rest of the sheet is behind the table's end
@@ -208,11 +209,11 @@ func (t *Table) advance() error {
 		t.last = rec.Row
 		return nil
 	}
-	if !t.begun || rec.Sheet != t.sheet {
+	if !t.begun || rec.Sheet != t.sheet || rec.Part != t.part {
 		if err := t.closeSheet(); err != nil {
 			return err
 		}
-		t.sheet, t.stopped, t.begun, t.last = rec.Sheet, false, true, 0
+		t.sheet, t.part, t.stopped, t.begun, t.last = rec.Sheet, rec.Part, false, true, 0
 		if !t.m.Group.Whole() || rec.Node != nil {
 			t.pushed = append([]source.Record{rec}, t.pushed...)
 			return t.findHeading()
@@ -530,7 +531,7 @@ func (t *Table) findHeading() error {
 		}
 		if rec.Node != nil {
 			t.pushed = append([]source.Record{rec}, t.pushed...)
-			return t.bind(&source.Record{Node: rec.Node}, nil)
+			return t.bind(&source.Record{Node: rec.Node, Part: rec.Part}, nil)
 		}
 		if f.none() && rec.Row == 0 {
 			continue // the names of the columns

@@ -311,7 +311,7 @@ func (w *worker) take(b *bound, t taken, l *order.Line) {
 			w.bad(b, t, finding.NotADate, "%q is not a date for %s: %v.", c.Text, f.Name, err)
 			return
 		}
-		if unsure(b.loc, c, b.Swapped) {
+		if w.unsure(b, c) {
 			w.bad(b, t, finding.DateAmbiguous, "%q is read as %s, but day and month could be exchanged.", c.Text, day)
 		}
 		w.within(b, t, b.Bounds.Day(day))

@@ -69,9 +69,10 @@ type jsonReader struct {
 }
 
 func openJSON(r io.ReaderAt, size int64, shape Shape, opt Options) (Reader, error) {
-	path := opt.Records
-	if path == nil {
-		path = wholeValue
+	path := wholeValue
+	if len(opt.Records) > 0 {
+		path = opt.Records[0]
+	} else {
 		first, _ := bufio.NewReader(shape.decode(io.NewSectionReader(r, 0, size))).Peek(64)
 		if bytes.HasPrefix(bytes.TrimLeft(first, " \t\r\n"), []byte("[")) {
 			path = eachElement
@@ -170,9 +171,9 @@ type ndjsonReader struct {
 }
 
 func openNDJSON(r io.ReaderAt, size int64, shape Shape, opt Options) Reader {
-	n := &ndjsonReader{path: opt.Records, size: size, limits: opt.Limits}
-	if n.path == nil {
-		n.path = wholeValue
+	n := &ndjsonReader{path: wholeValue, size: size, limits: opt.Limits}
+	if len(opt.Records) > 0 {
+		n.path = opt.Records[0]
 	}
 	n.r = bufio.NewReaderSize(shape.decode(&counter{io.NewSectionReader(r, 0, size), &n.read}), 128<<10)
 	return n
@@ -240,6 +241,63 @@ func (n *ndjsonReader) Next() (Record, error) {
 	rec := n.ready[0]
 	n.ready = n.ready[1:]
 	return rec, nil
+}
+
+// partsReader returns the values of several paths, for each of which it reads the document once.
+type partsReader struct {
+	open []func() (Reader, error)
+	part int
+	now  Reader // of the part, counted from 1
+	name Format
+}
+
+func openParts(r io.ReaderAt, size int64, shape Shape, opt Options) Reader {
+	p := &partsReader{name: shape.Format}
+	for _, path := range opt.Records {
+		one := opt
+		one.Records = []*jsondoc.Path{path}
+		p.open = append(p.open, func() (Reader, error) {
+			if shape.Format == NDJSON {
+				return openNDJSON(r, size, shape, one), nil
+			}
+			return openJSON(r, size, shape, one)
+		})
+	}
+	return p
+}
+
+func (p *partsReader) Offset() float64 {
+	if p.now == nil {
+		return 0
+	}
+	return (float64(p.part-1) + p.now.Offset()) / float64(len(p.open))
+}
+
+func (p *partsReader) Next() (Record, error) {
+	for {
+		if p.now == nil {
+			var err error
+			if p.now, err = p.open[p.part](); err != nil {
+				return Record{}, err
+			}
+			p.part++
+		}
+		rec, err := p.now.Next()
+		switch {
+		case err == io.EOF && p.part < len(p.open):
+			p.now = nil
+			continue
+		case err != nil:
+			return rec, err
+		case p.name == NDJSON && p.part > 1: // what is wrong with a line was said when it was read first
+			if rec.Broken {
+				continue
+			}
+			rec.Findings = nil
+		}
+		rec.Part = p.part
+		return rec, nil
+	}
 }
 
 // PlaceOf is the place of a JSON value, for NDJSON within a line. Row and column are those of the table that

@@ -63,6 +63,7 @@ type Record struct {
 	Findings []finding.Finding
 
 	Node   *tree.Node // the JSON value; nil for a row of cells
+	Part   int        // JSON: which of several paths chose it, counted from 1; 0 if there are not several
 	Line   int        // line of NDJSON
 	Last   int        // number of the record's last value in JSON; 0 is Row
 	Hidden bool       // the row is hidden or filtered out in a workbook
@@ -151,8 +152,9 @@ type Options struct {
 	// which sheets of a workbook, counted from 1; nil is the first visible one
 	Sheets  func(number int, name string) bool
 	Visible bool // hidden sheets are none
-	// which values of a JSON document are its records; nil is each element of the outermost array, or each line
-	Records *jsondoc.Path
+	// which values of a JSON document are its records, those of one path after those of another; nil is each element
+	// of the outermost array, or each line
+	Records []*jsondoc.Path
 	Set     string       // X12: which transaction sets are records; "" is every one
 	Loops   *x12.Address // X12: which loops of a set are records; nil is the set as a whole
 	// X12: elements of such a loop; loops of a set in which all of them are the same are one record
@@ -183,6 +185,8 @@ func Open(r io.ReaderAt, size int64, opt Options) (Reader, error) {
 		return openX12(r, size, opt), nil
 	case shape.Format.Tree() && opt.Leaves:
 		return openLeaves(r, size, shape, opt), nil
+	case shape.Format.Tree() && len(opt.Records) > 1:
+		return openParts(r, size, shape, opt), nil
 	case shape.Format == JSON:
 		return openJSON(r, size, shape, opt)
 	case shape.Format == NDJSON:

@@ -35,12 +35,12 @@ var words = grammar.Group("A sync",
 	grammar.Must("koinos", grammar.OneOf("Version of the grammar", Version)),
 	grammar.Must("name", grammar.Some("Small letters, digits and hyphens")),
 	grammar.May("about", grammar.Some("What it is for, in a sentence")),
-	grammar.May("runs", grammar.OneOf("When it works: by itself (always), or only when somebody runs it (asked). Left out, "+
+	grammar.May("runs", grammar.OneOf("When it works: by itself (always), or only when somebody runs it (asked). By default "+
 		"always where something says every or hooks, else asked", "always", "asked")),
 	grammar.May("pull", &grammar.Shape{Kind: grammar.ListOf, About: "What is read",
 		Items: grammar.Group("One kind of record that is read",
 			grammar.Must("record", grammar.Some("System and kind of record, such as slipway.order")),
-			grammar.May("mapping", grammar.Some("Left out, the one that the system's description names")),
+			grammar.May("mapping", grammar.Some("By default the one that the system's description names")),
 			grammar.May("also", grammar.Many("Mappings through which the same records go besides, such as one for the shipments within "+
 				"an order's record")),
 			grammar.May("query", &grammar.Shape{Kind: grammar.Table, About: "Parameters that go along with the list, such as " +
@@ -80,7 +80,7 @@ var words = grammar.Group("A sync",
 			"counts where both sides changed it, by fields of orders such as notes or lines.quantity; lines is that lines come " +
 			"and go, all is every other one",
 		Items: grammar.Group("One field", grammar.Must("owner", grammar.Some("here, the name of a system, or person: "+
-			"then it is held until somebody decides. Left out, person")))}),
+			"then it is held until somebody decides. By default person")))}),
 	grammar.May("reconcile", grammar.Group("Comparing everything on both sides by itself",
 		grammar.Must("every", grammar.Some("How often, such as 24h")),
 		grammar.May("repair", &grammar.Shape{Kind: grammar.Boolean, About: "What differs is made right; by default it is " +

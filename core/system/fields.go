@@ -34,7 +34,7 @@ type TheirField struct {
 	Name    string   `json:"name" doc:"As the system has it"`
 	Pointer string   `json:"pointer" doc:"Where it stands in the record, or in a line (RFC 6901)"`
 	OfLine  bool     `json:"of_line"`
-	Type    string   `json:"type,omitempty" enum:"text,number,boolean,date,time" doc:"Left out where the system does not say, or says something else"`
+	Type    string   `json:"type,omitempty" enum:"text,number,boolean,date,time" doc:"Absent if the system does not say, or says something else"`
 	Needed  bool     `json:"needed" doc:"A record is not made without it"`
 	Fixed   bool     `json:"fixed" doc:"It cannot be changed once the record is made"`
 	Never   bool     `json:"never" doc:"Nobody can write it"`

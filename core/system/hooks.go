@@ -86,7 +86,7 @@ var receiving = grammar.Group("How the system tells of what happened there, by P
 				grammar.Some("Where the answer has the secret, if the system gives it: path. It goes into the file of "+
 					"the signature's secret")))),
 	grammar.May("tolerance", grammar.Some("How far the time of a message may be from ours; by default 5m")),
-	grammar.May("event", grammar.Some("Where a message says which event it is about: path. Left out, there is one kind")),
+	grammar.May("event", grammar.Some("Where a message says which event it is about: path. Without it there is one kind")),
 	grammar.Must("events", &grammar.Shape{Kind: grammar.Table,
 		About: "The events that bring something, by their names; * is any",
 		Items: grammar.Group("One event",

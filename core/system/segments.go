@@ -28,7 +28,7 @@ var segmenting = grammar.Group("Separators: values that have one in them are wri
 	grammar.May("release", grammar.Some("What takes the next character as it is")),
 	grammar.May("quoted", grammar.Some("What stands around an element that has separators in it")),
 	grammar.May("told", grammar.Group("Where a file tells its separators itself: the positions of the characters, counted from 1",
-		grammar.May("begins", grammar.Some("How such a file begins; others have the separators above. Left out, all tell them")),
+		grammar.May("begins", grammar.Some("How such a file begins; others have the separators above. By default all tell them")),
 		grammar.May("skip", grammar.Whole("How many characters at its beginning only tell them, and are no segment")),
 		grammar.May("end", grammar.Whole("What ends a segment")),
 		grammar.May("element", grammar.Whole("What stands between elements")),

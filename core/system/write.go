@@ -130,7 +130,7 @@ func request(about, method string, more ...grammar.Key) *grammar.Shape {
 	return grammar.Group(about, append([]grammar.Key{
 		grammar.Must("path", grammar.Some("Path below the system's address; {key} is the record's key, {line} the line's")),
 		grammar.May("query", named("Parameters", "Value; {key} and {line} as in the path")),
-		grammar.May("method", grammar.OneOf("Left out, "+method, "POST", "PUT", "PATCH", "DELETE")),
+		grammar.May("method", grammar.OneOf("By default "+method, "POST", "PUT", "PATCH", "DELETE")),
 		grammar.May("as", grammar.Some("Member of what is sent that holds the body; by default the body is all")),
 		grammar.May("graphql",
 			grammar.Some("A GraphQL mutation that is sent there: the body is its variable $input, or as `as` "+
@@ -193,7 +193,7 @@ var (
 		grammar.May("types", &grammar.Shape{Kind: grammar.Table,
 			About: "Types of values, by their paths: as what they are written (text, number, boolean), and how they " +
 				"are compared " +
-				"(numbers by value, a date by its day, a time by its moment). Left out, decimals are numbers and the " +
+				"(numbers by value, a date by its day, a time by its moment). By default decimals are numbers and the " +
 				"others texts",
 			Items: grammar.OneOf("Type", "text", "number", "boolean", "date", "time")}),
 		grammar.May("fold", grammar.Many("Paths of values of which the letter case does not matter when they are compared")),

@@ -38,6 +38,8 @@ var shapes = []struct{ name, orders, header, lines, document string }{
 		"$.po|$.to.yard|$.ref|$.dates.ordered|$.text", "$.item|$.qty|$.price|$.what|$.due", "format: json"},
 	{"lines of JSON", "{by: path, path: \"$\"}, parts: {lines: {each: \"$.lines[*]\"}}",
 		"$.po|$.to.yard|$.ref|$.dates.ordered|$.text", "$.item|$.qty|$.price|$.what|$.due", "format: ndjson"},
+	{"two lists of JSON", "{by: join, headers: {path: \"$.of.orders[*]\", columns: po}, lines: {path: \"$.lines[*]\", columns: no}}",
+		"$.po|$.to.yard|$.ref|$.dates.ordered|$.text", "$.item|$.qty|$.price|$.what|$.due", "format: json"},
 	{"two sheets", "{by: join, headers: {sheet: Orders, columns: PO}, lines: {sheet: Lines, columns: PO}}",
 		"PO|Yard|Ref|Date|Text", "Item|Qty|Price|What|Due", "format: xlsx"},
 }

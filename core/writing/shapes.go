@@ -98,28 +98,31 @@ func (w *writer) joined(orders []order.Order) []Page {
 	heads := page(g.Headers.Sheet, g.Headers.Columns, order.Header, func(v values) [][]string {
 		return [][]string{w.cells(nil, order.Header, v, 0, v.header, nil)}
 	})
-	keyOf := func(v values, i int) string {
-		for k := range w.m.Bindings[order.Header] {
-			b := &w.m.Bindings[order.Header][k]
-			if len(b.From) > 0 && list.Fold(b.From[0].Text) == list.Fold(g.Headers.Columns[i].Text) {
-				return w.text(b, v, 0, v.header(b.Field.Name))
-			}
-		}
-		w.problem(v, 0, "", "no field stands in the key column "+g.Headers.Columns[i].Text)
-		return ""
-	}
 	lines := page(g.Lines.Sheet, g.Lines.Columns, order.Lines, func(v values) [][]string {
 		var rows [][]string
 		for n := range v.o.Lines {
 			var row []string
 			for i := range g.Lines.Columns {
-				row = put(row, w.column(&g.Lines.Columns[i], order.Lines, nil), keyOf(v, i))
+				row = put(row, w.column(&g.Lines.Columns[i], order.Lines, nil), w.keyOf(v, i))
 			}
 			rows = append(rows, w.cells(row, order.Lines, v, n+1, v.line(n+1), nil))
 		}
 		return rows
 	})
 	return []Page{heads, lines}
+}
+
+// keyOf returns what the header's field for a key column of a join says.
+func (w *writer) keyOf(v values, i int) string {
+	column := &w.m.Group.Headers.Columns[i]
+	for k := range w.m.Bindings[order.Header] {
+		b := &w.m.Bindings[order.Header][k]
+		if len(b.From) > 0 && list.Fold(b.From[0].Text) == list.Fold(column.Text) {
+			return w.text(b, v, 0, v.header(b.Field.Name))
+		}
+	}
+	w.problem(v, 0, "", "no field stands in the key column "+column.Text)
+	return ""
 }
 
 // form lays one order out as a form: facts in cells and beside labels, with the table of lines below.

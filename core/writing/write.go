@@ -21,7 +21,7 @@ func Format(m *mapping.Mapping) source.Format {
 	switch f := m.Document.Format; {
 	case f != "":
 		return f
-	case m.Group.By == "path":
+	case m.Group.By == "path" || m.Group.Headers.Path != nil:
 		return source.JSON
 	case m.Group.By == "sheet" || m.Group.By == "join":
 		return source.XLSX
@@ -198,6 +198,9 @@ func writeTree(out io.Writer, m *mapping.Mapping, orders []order.Order, set *lis
 	}
 	t := &trees{writer: &writer{m: m, set: set}}
 	root := &tree.Members{}
+	if m.Group.By == "join" {
+		return t.writeJoined(out, orders, root, format)
+	}
 	var records []any
 	for i := range orders {
 		v := valuesOf(&orders[i])
@@ -240,9 +243,17 @@ func writeTree(out io.Writer, m *mapping.Mapping, orders []order.Order, set *lis
 		}
 		return t.problems, e.Encode(records[0])
 	}
+	if err := putRecords(root, path, records); err != nil {
+		return t.problems, err
+	}
+	return t.problems, e.Encode(root)
+}
+
+// putRecords puts records into the list that a path leads to.
+func putRecords(root *tree.Members, path string, records []any) error {
 	at, inner, ok := steps(path)
 	if !ok || at == "" {
-		return t.problems, fmt.Errorf("%s is not one list to write orders to", path)
+		return fmt.Errorf("%s is not one list to write orders to", path)
 	}
 	for i := range records {
 		if inner != "" {
@@ -252,6 +263,40 @@ func writeTree(out io.Writer, m *mapping.Mapping, orders []order.Order, set *lis
 		}
 	}
 	root.Put(at, records)
+	return nil
+}
+
+// writeJoined writes a list of headers and a list of lines, each of which has the key of its order.
+func (t *trees) writeJoined(out io.Writer, orders []order.Order, root *tree.Members, format source.Format) ([]Problem,
+	error) {
+	g := &t.m.Group
+	if format == source.NDJSON || g.Headers.Path == nil {
+		return nil, fmt.Errorf("the mapping %s joins two lists of one document, which is written as JSON only", t.m.Name)
+	}
+	heads, lines := []any{}, []any{}
+	for i := range orders {
+		v := valuesOf(&orders[i])
+		head := &tree.Members{}
+		t.fill(map[string]*tree.Members{"": head, "document": root}, order.Header, v, 0, v.header)
+		heads = append(heads, head)
+		for n := range v.o.Lines {
+			line := &tree.Members{}
+			for k := range g.Lines.Columns {
+				line.Put(g.Lines.Columns[k].Pointer(), t.keyOf(v, k))
+			}
+			t.fill(map[string]*tree.Members{"": line, "document": root}, order.Lines, v, n+1, v.line(n+1))
+			lines = append(lines, line)
+		}
+	}
+	err := putRecords(root, g.Headers.Path.String(), heads)
+	if err == nil {
+		err = putRecords(root, g.Lines.Path.String(), lines)
+	}
+	if err != nil {
+		return t.problems, err
+	}
+	e := json.NewEncoder(out)
+	e.SetIndent("", "  ")
 	return t.problems, e.Encode(root)
 }
 

@@ -459,7 +459,7 @@ func (g *graph) list(e *entry, l *list) {
 	case paging != "":
 		e.add("paging", paging, "")
 	default:
-		e.ask("paging: how does the list go on? No argument is called so. Left out, the first page is all.")
+		e.ask("paging: how does the list go on? No argument is named like that. Without it, only the first page is read.")
 	}
 	if _, stamped := named(l.each.props(), stampTable(l.each.props()), plain); since >= 0 && stamped {
 		a := f.Args[since]

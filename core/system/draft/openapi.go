@@ -82,7 +82,7 @@ func FromOpenAPI(src []byte, only []string) (*Draft, error) {
 	}
 	a.address(root)
 	a.auth(root)
-	root.ask("limits: how often and how many at once may the API be asked? Left out, 10 times a second, 4 at once.")
+	root.ask("limits: how often and how many at once may the API be asked? By default 10 times a second, 4 at once.")
 	records := root.add("records", "", "")
 	for _, l := range kept {
 		a.record(records, l, kept)

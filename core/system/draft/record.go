@@ -345,7 +345,7 @@ func (l *list) paging(e *entry, query []prop) string {
 	case byCursor:
 		e.ask("paging: the parameter %s goes on, but the answer names no cursor. Where does it come from?", cursor.name)
 	default:
-		e.ask("paging: how does the list go on? The document names no parameter. Left out, the first page is all.")
+		e.ask("paging: how does the list go on? The document names no parameter. Without it, only the first page is read.")
 	}
 	return ""
 }
