@@ -33,7 +33,7 @@ web/node_modules/.installed: web/package-lock.json
 web/src/api/schema.d.ts: web/node_modules/.installed docs/openapi.json
 	cd web && npm run --silent api
 
-web/dist/index.html: web/src/api/schema.d.ts $(WEB) $(wildcard docs/*.md)
+web/dist/index.html: web/src/api/schema.d.ts $(WEB) $(wildcard docs/*.md docs/*/*.md docs/*.svg)
 	cd web && npm run --silent build
 	@touch $@ web/dist/.gitkeep
 

@@ -107,7 +107,7 @@ func (a *app) runDemo(ctx context.Context, listen, data string) error {
 	at, self := r.address(), os.Args[0]
 	fmt.Fprintf(a.out, `
 %[1]s
-  Today       %[2]s/today        what waits for somebody, and what the days brought
+  Today       %[2]s/today        what needs attention, and the orders of the last days
   Loads       %[2]s/loads        what was refused and why, cell by cell
   Orders      %[2]s/orders       the order paper, and where each value came from
   Exchange    %[2]s/exchange     what was exchanged by X12, and what is held

@@ -102,7 +102,7 @@ func (a *app) fillExchange(ctx context.Context, calls *client.Client, dir string
 	if err != nil || len(bought.Items) == 0 {
 		return fmt.Errorf("the order %s is not there: %w", purchases[0].SenderNumber, err)
 	}
-	fmt.Fprintf(a.out, "Their pages tell it from the order to the invoice: the sale %s (PM-4801), the purchase %s.\n",
+	fmt.Fprintf(a.out, "The pages of two orders show it all, from the order to the invoice: the sale %s (PM-4801) and the purchase %s.\n",
 		page.Items[0].Number,
 		bought.Items[0].Number)
 	return nil

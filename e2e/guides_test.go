@@ -1,7 +1,6 @@
 package e2e
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -81,8 +80,9 @@ func TestGuidesAsTyped(t *testing.T) {
 // Every link within the documentation leads to a page and a section that are there.
 func TestDocumentationLinks(t *testing.T) {
 	pages, err := filepath.Glob("../docs/*.md")
-	if err != nil || len(pages) < 10 {
-		t.Fatal(len(pages), err)
+	further, failed := filepath.Glob("../docs/*/*.md")
+	if pages = append(pages, further...); err != nil || failed != nil || len(pages) < 40 {
+		t.Fatal(len(pages), err, failed)
 	}
 	sections := map[string]map[string]bool{}
 	texts := map[string]string{}
@@ -92,7 +92,7 @@ func TestDocumentationLinks(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		name := filepath.Base(page)
+		name := filepath.Clean(page)
 		texts[name], sections[name] = string(text), map[string]bool{"": true}
 		for _, m := range regexp.MustCompile(`(?m)^#+ (.*)$`).FindAllStringSubmatch(string(text), -1) {
 			sections[name][strings.ReplaceAll(unlike.ReplaceAllString(strings.ToLower(m[1]), ""), " ", "-")] = true
@@ -100,14 +100,23 @@ func TestDocumentationLinks(t *testing.T) {
 	}
 	links := 0
 	for name, text := range texts {
-		for _, m := range regexp.MustCompile(`\]\((?:docs/)?([a-z-]*\.md)?(?:#([^)]*))?\)`).FindAllStringSubmatch(text, -1) {
-			page := cmp.Or(m[1], name)
-			if links++; !sections[page][m[2]] {
+		for _, m := range regexp.MustCompile(`\]\(([A-Za-z0-9/.-]*\.md)?(?:#([^)]*))?\)`).FindAllStringSubmatch(text, -1) {
+			page := name
+			if m[1] != "" {
+				page = filepath.Join(filepath.Dir(name), m[1])
+			}
+			if _, err := os.Stat(page); err != nil || sections[page] != nil && !sections[page][m[2]] {
 				t.Errorf("%s leads to %s", name, m[0])
+			}
+			links++
+		}
+		for _, m := range regexp.MustCompile(`!\[[^]]+\]\(([^):]+)\)`).FindAllStringSubmatch(text, -1) {
+			if _, err := os.Stat(filepath.Join(filepath.Dir(name), m[1])); err != nil {
+				t.Errorf("%s shows %s", name, m[1])
 			}
 		}
 	}
-	if links < 60 {
+	if links < 150 {
 		t.Errorf("only %d links are seen", links)
 	}
 }

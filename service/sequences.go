@@ -93,7 +93,7 @@ const todayDays = 14
 
 func (s *Service) today(h huma.API) {
 	handle(s, h, op(http.MethodGet, "/today", "get-today", "Loads", "read",
-		"What runs, what waits for somebody, and what the last days brought"),
+		"What runs, what needs attention, and what the last days brought"),
 		func(ctx context.Context, _ *none) (*answer[api.Today], error) {
 			t, err := s.store.Today(ctx, s.now(), todayDays)
 			if err != nil {

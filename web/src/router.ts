@@ -78,7 +78,7 @@ export const router = createRouter({
     },
     { path: '/docs', redirect: '/docs/getting-started' },
     {
-      path: '/docs/:name',
+      path: '/docs/:name(.+)',
       component: () => import('./docs/DocsPage.vue'),
       props: true,
       meta: { title: 'Documentation' },

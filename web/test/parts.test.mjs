@@ -294,7 +294,7 @@ test('what the console links to in the documentation is there', async () => {
   const { page } = await import('../docs.mjs')
   const root = new URL('..', import.meta.url)
   const ids = new Map()
-  for (const f of readdirSync(new URL('../docs/', root)).filter((f) => f.endsWith('.md'))) {
+  for (const f of readdirSync(new URL('../docs/', root), { recursive: true }).filter((f) => f.endsWith('.md'))) {
     const name = f.slice(0, -3)
     const { sections } = page(name, readFileSync(new URL(`../docs/${f}`, root), 'utf8'))
     ids.set(name, new Set(sections.flatMap((s) => [s.id, ...[...s.html.matchAll(/ id="([^"]+)"/g)].map((m) => m[1])])))
@@ -317,7 +317,7 @@ test('what the console links to in the documentation is there', async () => {
   let links = 0
   for (const f of readdirSync(new URL('src/', root), { recursive: true }).filter((f) => f.endsWith('.vue'))) {
     for (const [, name, id] of readFileSync(new URL(`src/${f}`, root), 'utf8').matchAll(
-      /["`]\/docs\/([a-z0-9-]+)(?:#([a-z0-9_-]+))?["`]/g,
+      /["`]\/docs\/([a-z0-9/-]+)(?:#([a-z0-9_-]+))?["`]/g,
     )) {
       links++
       assert.ok(ids.has(name) && (!id || ids.get(name).has(id)), `${f}: /docs/${name}#${id}`)

@@ -4,7 +4,7 @@ import { computed, nextTick, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import StateNote from '../components/StateNote.vue'
-import { groups, pageOf, search, type Hit, type Page } from './pages'
+import { groups, pageOf, search, within, type Hit, type Page } from './pages'
 
 // The documentation that came with this service.
 const props = defineProps<{ name: string }>()
@@ -64,7 +64,7 @@ function follow(e: MouseEvent) {
         <template v-for="g in groups" :key="g.title">
           <h2>{{ g.title }}</h2>
           <template v-for="p in g.pages" :key="p.name">
-            <RouterLink :to="`/docs/${p.name}`" :class="{ here: p.name === name }">{{ p.label }}</RouterLink>
+            <RouterLink :to="`/docs/${p.name}`" :class="{ here: within(name, p.name) }">{{ p.label }}</RouterLink>
             <ul v-if="p.name === name && contents.length > 1 && contents.length < 40">
               <li v-for="s in contents" :key="s.id">
                 <RouterLink :to="`/docs/${name}#${s.id}`">{{ s.title }}</RouterLink>
@@ -180,6 +180,21 @@ aside ul {
   overflow: auto;
   font-size: 12.5px;
   line-height: 1.45;
+}
+.text :deep(figure) {
+  margin: 12px 0;
+}
+.text :deep(figcaption) {
+  font: 12px ui-monospace, 'DejaVu Sans Mono', monospace;
+  color: var(--ink-soft);
+}
+.text :deep(figure pre) {
+  margin-top: 4px;
+}
+.text :deep(img) {
+  max-width: 100%;
+  height: auto;
+  border: 1px solid var(--rule);
 }
 .text :deep(code) {
   font-family: ui-monospace, 'DejaVu Sans Mono', monospace;

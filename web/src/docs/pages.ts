@@ -16,8 +16,8 @@ export interface Hit {
   snippet: string
 }
 
-const files = import.meta.glob<Page>('../../../docs/*.md', { import: 'default' })
-const loaders = new Map(Object.entries(files).map(([path, load]) => [/([a-z0-9-]+)\.md$/.exec(path)![1]!, load]))
+const files = import.meta.glob<Page>('../../../docs/**/*.md', { import: 'default' })
+const loaders = new Map(Object.entries(files).map(([path, load]) => [/\/docs\/(.+)\.md$/.exec(path)![1]!, load]))
 
 /** The pages by what they are for, in the order in which they are read. */
 export const groups: { title: string; pages: { name: string; label: string }[] }[] = [
@@ -45,8 +45,20 @@ export const groups: { title: string; pages: { name: string; label: string }[] }
       { name: 'data-model', label: 'Tables' },
     ],
   },
-  { title: 'Background', pages: [{ name: 'performance', label: 'Speed' }] },
+  {
+    title: 'Explanation',
+    pages: [
+      { name: 'how-it-works', label: 'How Koinos works' },
+      { name: 'decisions/README', label: 'Decisions' },
+      { name: 'performance', label: 'Speed' },
+    ],
+  },
 ]
+
+/** within reports whether a page is below another in the contents: a how-to is one of the questions. */
+export function within(name: string, above: string): boolean {
+  return name === above || name.startsWith(above.replace(/README$/, '').replace(/\/?$/, '/'))
+}
 
 /** pageOf loads a page; undefined where there is none. */
 export async function pageOf(name: string): Promise<Page | undefined> {
@@ -57,8 +69,12 @@ export async function pageOf(name: string): Promise<Page | undefined> {
 export async function search(query: string): Promise<Hit[]> {
   const words = query.toLowerCase().split(/\s+/).filter(Boolean)
   if (!words.length) return []
+  const labels = new Map(groups.flatMap((g) => g.pages).map((p) => [p.name, p.label]))
   const pages = await Promise.all(
-    groups.flatMap((g) => g.pages).map(async (p) => ({ ...p, page: await pageOf(p.name) })),
+    [...loaders].map(async ([name, load]) => {
+      const page = await load()
+      return { name, label: labels.get(name) ?? page.title, page }
+    }),
   )
   const hits: (Hit & { rank: number })[] = []
   for (const { name, label, page } of pages) {

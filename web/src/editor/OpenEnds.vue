@@ -39,8 +39,8 @@ const leaveOut = (column: string, out: boolean) => (text.value = edit.leaveOut(t
     <div v-for="r in errors.slice(0, 3)" :key="r.code + r.field" class="err">{{ count(r.count, 'time') }}:
       {{ r.field ? `${r.field}: ` : '' }}{{ r.title }} <span class="soft">{{ r.example.at }}</span>
     </div>
-    <div v-if="!unbound.length && !misses.length && !errors.length && preview" class="good">Every column feeds a field,
-      and no order is refused.</div>
+    <div v-if="!unbound.length && !misses.length && !errors.length && preview" class="good">Every column is used, and
+      no order is refused.</div>
   </div>
 </template>
 
