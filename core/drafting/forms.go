@@ -316,7 +316,8 @@ func (d *drafter) joins(heads, lines *table) (key, ref *profile) {
 			}
 			// numbers of lines and quantities look like small ids
 			counts := slices.ContainsFunc(l, func(c candidate) bool {
-				return c.column == p && c.level == order.Lines && c.field.Type == order.Decimal || c.column == p && c.name() == "number"
+				return c.column == p && c.level == order.Lines && c.field.Type == order.Decimal || c.column == p &&
+					c.name() == "number"
 			})
 			if in > 0 && in*10 >= len(p.words)*7 && !counts {
 				return key, p
