@@ -117,7 +117,8 @@ func (w *writer) keyOf(v values, i int) string {
 	column := &w.m.Group.Headers.Columns[i]
 	for k := range w.m.Bindings[order.Header] {
 		b := &w.m.Bindings[order.Header][k]
-		if len(b.From) > 0 && list.Fold(b.From[0].Text) == list.Fold(column.Text) {
+		if len(b.From) > 0 && (list.Fold(b.From[0].Text) == list.Fold(column.Text) ||
+			column.Pointer() != "" && b.From[0].Pointer() == column.Pointer()) {
 			return w.text(b, v, 0, v.header(b.Field.Name))
 		}
 	}

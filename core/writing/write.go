@@ -282,7 +282,11 @@ func (t *trees) writeJoined(out io.Writer, orders []order.Order, root *tree.Memb
 		for n := range v.o.Lines {
 			line := &tree.Members{}
 			for k := range g.Lines.Columns {
-				line.Put(g.Lines.Columns[k].Pointer(), t.keyOf(v, k))
+				pointer := g.Lines.Columns[k].Pointer()
+				if pointer == "" {
+					return t.problems, fmt.Errorf("%s is not one place to write a key to", g.Lines.Columns[k].Text)
+				}
+				line.Put(pointer, t.keyOf(v, k))
 			}
 			t.fill(map[string]*tree.Members{"": line, "document": root}, order.Lines, v, n+1, v.line(n+1))
 			lines = append(lines, line)
