@@ -222,19 +222,38 @@ type Shape struct {
 // Strict reports whether rows can contain nothing beyond what they declare.
 func (s *Shape) Strict() bool { return s.Positions != nil || s.RecordEnd != "" || s.Release != "" }
 
-// magic are the first bytes of files that are often sent by mistake.
-var magic = []struct{ prefix, is, advice string }{
-	{"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1", "a workbook of the old binary kind, or one with a password",
+// strange is a kind of file that is often sent by mistake: how it begins, what else its first part contains, and what
+// to do about it.
+type strange struct{ prefix, also, is, advice string }
+
+const (
+	savedAsPage = "Some systems export a web page and call it a workbook. Open it in a spreadsheet program and save it as .xlsx."
+	otherEDI    = "Koinos exchanges EDI in ANSI ASC X12. Ask the partner for X12, or for a CSV file or JSON."
+)
+
+var strangers = []strange{
+	{"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1", "", "a workbook of the old binary kind, or one with a password",
 		"Open it in a spreadsheet program and save it as .xlsx without a password."},
-	{"%PDF-", "a PDF", "A PDF shows a table but does not hold one. Ask for the sheet it was made from."},
-	{"\x89PNG", "a picture (PNG)", ""}, {"\xff\xd8\xff", "a picture (JPEG)", ""}, {"GIF8", "a picture (GIF)", ""},
-	{"{\\rtf", "a text document (RTF)", ""}, {"\x1f\x8b", "a compressed file (gzip)", "Unpack it first."},
-	{"Rar!", "a packed folder (RAR)", "Unpack it first."}, {"7z\xbc\xaf", "a packed folder (7z)", "Unpack it first."},
-	{"<!DOCTYPE html", "a web page",
-		"Some systems export a web page and call it a workbook. Open it in a spreadsheet program and save it as .xlsx."},
-	{"<html", "a web page",
-		"Some systems export a web page and call it a workbook. Open it in a spreadsheet program and save it as .xlsx."},
-	{"<?xml", "an XML document", ""}, {"\x7fELF", "a program", ""}, {"MZ\x90", "a program", ""},
+	{"%PDF-", "", "a PDF", "A PDF shows a table but does not hold one. Ask for the sheet it was made from."},
+	{"\x89PNG", "", "a picture (PNG)", ""}, {"\xff\xd8\xff", "", "a picture (JPEG)", ""},
+	{"GIF8", "", "a picture (GIF)", ""}, {"{\\rtf", "", "a text document (RTF)", ""},
+	{"\x1f\x8b", "", "a compressed file (gzip)", "Unpack it first."},
+	{"Rar!", "", "a packed folder (RAR)", "Unpack it first."},
+	{"7z\xbc\xaf", "", "a packed folder (7z)", "Unpack it first."},
+	{"<!DOCTYPE html", "", "a web page", savedAsPage}, {"<html", "", "a web page", savedAsPage},
+	{"<table", "", "a web page", savedAsPage}, {"<meta", "<table", "a web page", savedAsPage},
+	{"<?xml", "urn:schemas-microsoft-com:office:spreadsheet", "a workbook of the old XML kind",
+		"Open it in a spreadsheet program and save it as .xlsx."},
+	{"<?xml", "", "an XML document", ""},
+	{"UNA:+", "UNB+", "an interchange of UN/EDIFACT", otherEDI}, {"UNB+UNO", "", "an interchange of UN/EDIFACT", otherEDI},
+	{"\x7fELF", "", "a program", ""}, {"MZ\x90", "", "a program", ""},
+}
+
+// begins reports whether a file begins as such ones do. Space and a byte order mark before that do not count.
+func (s *strange) begins(head []byte) bool {
+	text := bytes.TrimLeft(bytes.TrimPrefix(head, []byte("\xef\xbb\xbf")), " \t\r\n")
+	return len(text) >= len(s.prefix) && bytes.EqualFold(text[:len(s.prefix)], []byte(s.prefix)) &&
+		bytes.Contains(head, []byte(s.also))
 }
 
 // Sniff detects the shape of a document; what opt states is not detected.
@@ -247,8 +266,8 @@ func Sniff(r io.ReaderAt, size int64, opt Options) (Shape, error) {
 	if _, err := r.ReadAt(head, 0); err != nil && err != io.EOF {
 		return Shape{}, finding.Fatal(finding.DocumentBroken, origin.Place{}, "The document cannot be read: %v.", err)
 	}
-	for _, m := range magic {
-		if bytes.HasPrefix(bytes.ToLower(head[:min(len(head), 16)]), bytes.ToLower([]byte(m.prefix))) {
+	for _, m := range strangers {
+		if m.begins(head) {
 			f := finding.Fatal(finding.FormatUnknown, origin.Place{},
 				"This is %s, not a CSV file, a workbook (.xlsx or .ods), JSON or X12.", m.is)
 			if m.advice != "" {

@@ -514,3 +514,29 @@ func BenchmarkXLSX(b *testing.B) {
 		}
 	})
 }
+
+// What is sent by mistake is named for what it is, with what to do about it.
+func TestSentByMistake(t *testing.T) {
+	for _, c := range []struct{ name, doc, is, advice string }{
+		{"a page that is called a workbook", "\r\n <HTML><body><table>", "a web page", savedAsPage},
+		{"only its table", "<table border=1><tr><td>Order</td></tr></table>", "a web page", savedAsPage},
+		{"a workbook of XML", "\xef\xbb\xbf<?xml version=\"1.0\"?><Workbook xmlns=\"urn:schemas-microsoft-com:office:spreadsheet\">",
+			"a workbook of the old XML kind", "Open it in a spreadsheet program and save it as .xlsx."},
+		{"other XML", "<?xml version=\"1.0\"?><Orders/>", "an XML document", ""},
+		{"other EDI", "UNA:+.? 'UNB+UNOC:3+X:14+Y:14+260101:1200+1'", "an interchange of UN/EDIFACT", otherEDI},
+		{"other EDI without its signs", "UNB+UNOA:2+X+Y+260101:1200+1'", "an interchange of UN/EDIFACT", otherEDI},
+	} {
+		_, err := Sniff(strings.NewReader(c.doc), int64(len(c.doc)), Options{})
+		found := finding.Of(err)
+		want := "This is " + c.is + ", not a CSV file, a workbook (.xlsx or .ods), JSON or X12."
+		if len(found) != 1 || found[0].Code != finding.FormatUnknown || found[0].Message != want ||
+			c.advice != "" && found[0].Hint != c.advice {
+			t.Errorf("%s: %v", c.name, err)
+		}
+	}
+	// A table whose first column happens to be called like that is one.
+	const table = "UNA:no,Qty\n1,2\n"
+	if shape, err := Sniff(strings.NewReader(table), int64(len(table)), Options{}); err != nil || shape.Format != CSV {
+		t.Errorf("%+v %v", shape, err)
+	}
+}
