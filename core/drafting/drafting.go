@@ -175,21 +175,20 @@ func (d *drafter) plain(t *table, all []*table) bool {
 		columns = numbered
 	}
 	candidates := d.candidates(columns, nil)
+	sideBySide := numbered == nil && d.hints.Says == ""
+	matrix := []*profile(nil)
+	if sideBySide {
+		matrix, candidates = d.matrix(t, candidates)
+	}
 	chosen, _ := assign(candidates)
-	g := d.grouped(t, columns, chosen)
+	g := d.grouped(t, slices.DeleteFunc(slices.Clone(columns), func(p *profile) bool { return slices.Contains(matrix, p) }),
+		chosen)
 	if d.hints.Says == "" {
 		d.doubt(&g, columns, chosen)
 	}
 	candidates = d.candidates(columns, g.groups)
-	matrix := []*profile(nil)
-	if numbered == nil && d.hints.Says == "" {
-		matrix = d.matrix(t, candidates)
-		if matrix != nil {
-			candidates = slices.DeleteFunc(candidates, func(c candidate) bool {
-				return slices.Contains(matrix, c.column) || c.name() == "quantity" || c.name() == "amount" && sumsUp(c.column,
-					matrix)
-			})
-		}
+	if sideBySide {
+		matrix, candidates = d.matrix(t, candidates)
 	}
 	if g.ident != nil { // the grouping knows which column identifies the order
 		candidates = settle(candidates, g.ident, "sender_number")
@@ -198,9 +197,7 @@ func (d *drafter) plain(t *table, all []*table) bool {
 	for _, c := range chosen {
 		d.bind(&c, candidates, second[c.column])
 	}
-	if matrix != nil {
-		d.bindMatrix(matrix)
-	}
+	matrix = d.bindMatrix(t, matrix)
 	d.y.group = g.yaml
 	d.guess("grouping", g.by, g.why, g.sure, g.second)
 	d.filledIn(t, chosen)

@@ -207,12 +207,17 @@ func (d *drafter) bindForm(t *table) {
 	candidates = slices.DeleteFunc(candidates, func(c candidate) bool {
 		return c.level != order.Lines && !slices.Contains(bothLevels, c.name())
 	})
+	matrix := []*profile(nil)
+	if d.hints.Says == "" {
+		matrix, candidates = d.matrix(t, candidates)
+	}
 	chosen, second := assign(candidates)
 	for _, c := range chosen {
 		d.bind(&c, candidates, second[c.column])
 	}
+	matrix = d.bindMatrix(t, matrix)
 	d.labels(t, true)
-	d.finish(t, columns, chosen, nil)
+	d.finish(t, columns, chosen, matrix)
 }
 
 func sameRow(a, b *source.Record) bool {

@@ -297,9 +297,19 @@ func (d *drafter) numbered(t *table) []*profile {
 
 var sizeWord = regexp.MustCompile(`(?i)^(x{0,3}s|m|x{0,4}l|[2-6]xl|one size|[0-9]{1,3}([.,]5)?)$`)
 
-// matrix finds columns of numbers whose headings are sizes, days or places, in
-// a table without a quantity.
-func (d *drafter) matrix(t *table, candidates []candidate) []*profile {
+// matrix finds columns of numbers whose headings are sizes, days or places, in a table without a quantity. It returns
+// them, and what the other columns may be then.
+func (d *drafter) matrix(t *table, candidates []candidate) ([]*profile, []candidate) {
+	matrix := d.sideBySide(t, candidates)
+	if matrix == nil {
+		return nil, candidates
+	}
+	return matrix, slices.DeleteFunc(candidates, func(c candidate) bool {
+		return slices.Contains(matrix, c.column) || c.name() == "quantity" || c.name() == "amount" && sumsUp(c.column, matrix)
+	})
+}
+
+func (d *drafter) sideBySide(t *table, candidates []candidate) []*profile {
 	seen := map[*profile]bool{}
 	for _, c := range candidates { // the best of each column comes first
 		if c.name() == "quantity" && c.score > 0.6 && !seen[c.column] {
@@ -361,12 +371,26 @@ func sumsUp(p *profile, others []*profile) bool {
 // weekWord is a heading that names a week of the calendar.
 var weekWord = regexp.MustCompile(`(?i)^(kw|wk|week|woche|semaine|sem|semana|settimana|uge|uke|vecka|v)[ .]*[0-9]{1,2}([ /-]+[0-9]{2,4})?$`)
 
-func (d *drafter) bindMatrix(columns []*profile) {
+// placeWord is a heading that names a place: Store 12, Filiale Nord.
+func placeWord(heading string) bool {
+	word, rest, _ := strings.Cut(list.Fold(heading), " ")
+	return rest != "" && whose[word]
+}
+
+var colourWords = words("colour|color|colour name|color name|farbe|couleur|kleur|colore|farve|farge|farg|kolor|cor")
+
+// bindMatrix binds what columns side by side say; columns is nil if there are none. It returns them, with those that say
+// more of the same lines.
+func (d *drafter) bindMatrix(t *table, columns []*profile) []*profile {
+	if columns == nil {
+		return nil
+	}
+	used := columns
 	first, last := columns[0].letter, columns[len(columns)-1].letter
 	d.y.parts = append(d.y.parts, fmt.Sprintf(`lines: {across: matrix, columns: "@%s-@%s"}`, origin.ColumnName(first),
 		origin.ColumnName(last)))
 	var heads []string
-	sizes, dates, places, weeks := 0, map[string]int{}, 0, 0
+	sizes, dates, places, stores, weeks := 0, map[string]int{}, 0, 0, 0
 	for _, p := range columns {
 		heads = append(heads, p.heading)
 		if weekWord.MatchString(strings.TrimSpace(p.heading)) {
@@ -384,6 +408,9 @@ func (d *drafter) bindMatrix(columns []*profile) {
 			0).Entry != nil {
 			places++
 		}
+		if placeWord(p.heading) {
+			stores++
+		}
 	}
 	d.guess("lines", "across: matrix", "no column is a quantity, and these hold numbers under "+
 		finding.Clip(strings.Join(heads, ", "), 80), "likely", "")
@@ -400,6 +427,9 @@ func (d *drafter) bindMatrix(columns []*profile) {
 		d.add(binding{level: order.Lines, field: "location", from: "{heading}",
 			words: []string{"list: locations", "by: [code, name]"}, sure: "likely",
 			why: "the headings stand in the list locations"})
+	case stores == len(columns):
+		d.add(binding{level: order.Lines, field: "location", from: "{heading}", sure: "likely",
+			why: "the headings name places; map them to your codes with a crosswalk"})
 	case day != "":
 		b := binding{level: order.Lines, field: "requested_delivery_on", from: "{heading}", sure: "likely",
 			why: "the headings are dates", second: "lines.requested_ship_on"}
@@ -413,8 +443,16 @@ func (d *drafter) bindMatrix(columns []*profile) {
 	case sizes*2 > len(columns):
 		d.add(binding{level: order.Lines, field: "custom.size", from: "{heading}", sure: "likely",
 			why: "the headings are sizes"})
+		for _, p := range t.columns { // articles of one style differ in it
+			if colourWords[strings.Join(plainWords(p.heading), " ")] && !d.bound(order.Lines, "custom.colour") {
+				d.add(binding{level: order.Lines, field: "custom.colour", from: p.from, sure: "likely",
+					why: "its heading says colour"})
+				used = append(slices.Clone(columns), p)
+			}
+		}
 	default:
 		d.add(binding{level: order.Lines, field: "custom.column", from: "{heading}", sure: "unsure",
 			why: "what the headings are is not known"})
 	}
+	return used
 }

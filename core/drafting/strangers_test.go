@@ -161,6 +161,34 @@ PNT-BLU-1L,Paint blue 1 l,12,$12.50,$150.00
 20.11.2026;ZAM/1;Port Sp. z o.o.;00551;Szekla;12;szt;8,00;96,00;23;01.12.2026
 `,
 		`ordered_on: {from: Data zamówienia, dates: d.m.yyyy}|unit: {from: J.m., crosswalk: unit-words}|amount: {from: Wartość netto}`, ""},
+	{"cases, packs and pieces",
+		"Cust PO#,PO Dt,UPC,Case Pack,Cases,Eaches,Unit Cost,Ext Cost\n7788120,03/14/2026,2004417000118,12,4,48,1.25,60.00\n" +
+			"7788120,03/14/2026,2004417000484,24,2,48,2.10,100.80\n7788121,03/14/2026,2004417000118,12,1,12,1.25,15.00\n",
+		`quantity: {from: Eaches, need: must}|unit_price: {from: Unit Cost}|amount: {from: Ext Cost}`, ""},
+	{"sizes and colours of a style",
+		"Style;Colour;XS;S;M;L;Total units;Wholesale;PO;Start ship;Cancel\n8810;Navy;;4;6;6;16;64,50;FW26-118;15.08.2026;30.09.2026\n" +
+			"8810;Red;2;2;;;4;64,50;FW26-118;15.08.2026;30.09.2026\n8840;Black;;;3;3;6;41,00;FW26-119;15.08.2026;30.09.2026\n",
+		`lines: {across: matrix, columns: "@C-@F"}|custom.colour: {from: Colour}|unit_price: {from: Wholesale}|` +
+			`requested_ship_on: {from: Start ship, dates: d.m.yyyy}|cancel_after: {from: Cancel, dates: d.m.yyyy}`, ""},
+	{"a column for each store, below the facts of the order",
+		"Replenishment order,,,,,,\nPO number,R-9001,,Order date,2026-03-02,,\n,,,,,,\nSKU,Description,Cost,Store 12,Store 14,Store 20,Total\n" +
+			"00101,Rope 4 mm,0.85,10,,5,15\n00104,Rope 5 mm,0.97,,20,,20\n00107,Rope 6 mm,1.10,4,4,4,12\n",
+		`group: {by: sheet}|lines: {across: matrix, columns: "@D-@F"}|location: {from: "{heading}"}|unit_price: {from: Cost}|` +
+			`sender_number: {label: PO number, need: must}`, ""},
+	{"the same without an order number",
+		"SKU,Description,Cost,Store 12,Store 14,Store 20,Total\n00101,Rope 4 mm,0.85,10,,5,15\n" +
+			"00104,Rope 5 mm,0.97,,20,,20\n00107,Rope 6 mm,1.10,4,4,4,12\n",
+		`group: {by: file}|lines: {across: matrix, columns: "@D-@F"}|location: {from: "{heading}"}`, ""},
+	{"totals before tax that are of lines",
+		"Bestelnummer;Besteldatum;Artikelnummer;Aantal;Eenheid;Prijs p/st;Korting %;Totaal excl. btw\n" +
+			"NL-2201;02-03-2026;00101;20;m;0,85;5;16,15\nNL-2201;02-03-2026;00104;10;m;0,97;0;9,70\nNL-2202;03-03-2026;00107;5;m;1,10;0;5,50\n",
+		`amount: {from: Totaal excl. btw}|discount_percent: {from: "Korting %"}|quantity: {from: Aantal, need: must}`, ""},
+	{"orders and lines of JSON:API, which name each other by ids",
+		`{"data":[{"type":"orders","id":"1","attributes":{"number":"A-1","placed-at":"2026-03-02"}},{"type":"orders","id":"2","attributes":{"number":"A-2","placed-at":"2026-03-03"}}],
+"included":[{"type":"lines","id":"11","attributes":{"sku":"00101","quantity":2,"order-id":"1"}},{"type":"lines","id":"12","attributes":{"sku":"00104","quantity":1,"order-id":"1"}},{"type":"lines","id":"13","attributes":{"sku":"00104","quantity":4,"order-id":"2"}}]}
+`,
+		`group: {by: join, headers: {path: "$.data[*]", columns: id}, lines: {path: "$.included[*]", columns: "$.attributes['order-id']"}}|` +
+			`sender_number: {from: $.attributes.number, need: must}|quantity: {from: $.attributes.quantity, need: must}`, ""},
 	{"orders and lines apart, in JSON",
 		`{"orders":[{"orderNo":"K-1","orderDate":"2026-11-20","customer":"HARB"},{"orderNo":"K-2","orderDate":"2026-11-21","customer":"PIER"}],
 "lines":[{"orderNo":"K-1","line":1,"sku":"00417","qty":5,"price":12.9},{"orderNo":"K-1","line":2,"sku":"00551","qty":2,"price":8},{"orderNo":"K-2","line":1,"sku":"00417","qty":1,"price":12.9}]}

@@ -47,12 +47,12 @@ var wordings = []wording{
 			"date|promised date|promised on|promised for",
 		"delivery|due|need|promise|promised|wanted|livraison|entrega|consegna|levering|lieferung|leverans|required|deadline|dostawa|lt"},
 	{order.Header, "requested_ship_on",
-		"ship date|ship on|ship by|requested ship date|dispatch date|despatch date|dispatch by|dispatch " +
+		"ship date|ship on|ship by|start ship|ship start|start ship date|ship start date|ship from|ship window start|requested ship date|dispatch date|despatch date|dispatch by|dispatch " +
 			"on|versanddatum|versand am|versandtermin|date d expedition|date expedition|fecha de envio|fecha " +
 			"envio|data spedizione|data di spedizione|verzenddatum|afsendelsesdato|shipdate|shipping date|data wysylki",
 		"ship|dispatch|versand|expedition|envio|spedizione"},
 	{order.Header, "cancel_after",
-		"cancel date|cancel after|cancel by|cancel if not shipped by|stornodatum|stornieren nach|latest " +
+		"cancel|cancel date|complete ship|ship window end|end ship|cancel after|cancel by|cancel if not shipped by|stornodatum|stornieren nach|latest " +
 			"delivery|last delivery date|not after", ""},
 	{order.Header, "currency",
 		"currency|ccy|curr|cur|currency code|wahrung|waehrung|devise|moneda|valuta|divisa|waluta|moeda", ""},
@@ -143,7 +143,7 @@ var wordings = []wording{
 		"unit|uom|u m|um|u|unit of measure|units of measure|einheit|mengeneinheit|me|unite|unidad|ud|unita|unita di " +
 			"misura|eenheid|enhed|enhet|jm|jednostka|unidade|un|measure|order unit|enh", "pack|packaging"},
 	{order.Lines, "unit_price",
-		"price|unit price|each|price each|price unit|item price|net price|unit " +
+		"price|wholesale|wholesale price|whsl|unit price|each|price each|price unit|item price|net price|unit " +
 			"cost|cost|preis|einzelpreis|vk|vk preis|ek|ek preis|stuckpreis|stueckpreis|nettopreis|ep|e " +
 			"preis|prix|prix unitaire|pu|prix " +
 			"unit|p u|precio|precio unitario|precio unidad|prezzo|prezzo " +
