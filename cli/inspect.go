@@ -65,37 +65,62 @@ func (a *app) showInspection(name string, in *source.Inspection) {
 		}
 	}
 	fmt.Fprintf(a.out, "%s: %s, %d bytes\n", name, what, in.Size)
-	for _, t := range in.Tables {
-		title := "The table"
-		if t.Sheet != "" {
-			title = "Sheet " + t.Sheet
+	for i := range in.Tables {
+		if in.Format.Nested() {
+			a.showValues(in.Format, &in.Tables[i])
+		} else {
+			a.showTable(&in.Tables[i])
 		}
-		if t.Hidden {
-			title += " (hidden)"
-		}
-		heading := "no row looks like a heading"
-		if t.Heading > 0 {
-			heading = fmt.Sprintf("heading in row %d", t.Heading)
-		}
-		fmt.Fprintf(a.out, "\n%s: %s with values, the last is row %d; %s\n", title, report.Plural(t.Rows, "row"),
-			t.LastRow, heading)
-		if t.Unseen > 0 {
-			fmt.Fprintf(a.out, "Hidden or filtered out: %s. A mapping with document: {hidden: leave-out} leaves them out.\n",
-				report.Plural(t.Unseen, "row"))
-		}
-		var rows [][]string
-		for _, c := range t.Columns {
-			if c.Hidden {
-				c.Letter += " (hidden)"
-			}
-			rows = append(rows, []string{c.Letter, c.Heading, c.Looks, num(c.Filled), strings.Join(c.Samples, " · ")})
-		}
-		report.Table(a.out, []string{"column", "heading", "looks like", ">filled", "samples"}, rows)
 	}
 	for i := range in.Notes {
 		fmt.Fprintf(a.out, "\n%s: %s", in.Notes[i].Severity, in.Notes[i].Error())
 	}
 	if len(in.Notes) > 0 {
 		fmt.Fprintln(a.out)
+	}
+}
+
+// showTable shows what is in a CSV or on a sheet.
+func (a *app) showTable(t *source.Table) {
+	title := "The table"
+	if t.Sheet != "" {
+		title = "Sheet " + t.Sheet
+	}
+	if t.Hidden {
+		title += " (hidden)"
+	}
+	heading := "no row looks like a heading"
+	if t.Heading > 0 {
+		heading = fmt.Sprintf("heading in row %d", t.Heading)
+	}
+	fmt.Fprintf(a.out, "\n%s: %s with values, the last is row %d; %s\n", title, report.Plural(t.Rows, "row"), t.LastRow,
+		heading)
+	if t.Unseen > 0 {
+		fmt.Fprintf(a.out, "Hidden or filtered out: %s. A mapping with document: {hidden: leave-out} leaves them out.\n",
+			report.Plural(t.Unseen, "row"))
+	}
+	var rows [][]string
+	for _, c := range t.Columns {
+		if c.Hidden {
+			c.Letter += " (hidden)"
+		}
+		rows = append(rows, []string{c.Letter, c.Heading, c.Looks, num(c.Filled), strings.Join(c.Samples, " · ")})
+	}
+	report.Table(a.out, []string{"column", "heading", "looks like", ">filled", "samples"}, rows)
+}
+
+// showValues shows what is in JSON or X12: the values by their paths, or the elements.
+func (a *app) showValues(format source.Format, t *source.Table) {
+	record, leaf, name := "record", "value", "path"
+	if format == source.X12 {
+		record, leaf, name = "transaction set", "segment", "element"
+	}
+	fmt.Fprintf(a.out, "\n%s with %s\n", report.Plural(t.Rows, record), report.Plural(t.LastRow, leaf))
+	var rows [][]string
+	for _, c := range t.Columns {
+		rows = append(rows, []string{c.Heading, c.Looks, num(c.Filled), strings.Join(c.Samples, " · ")})
+	}
+	if len(rows) > 0 {
+		report.Table(a.out, []string{name, "looks like", ">filled", "samples"}, rows)
 	}
 }

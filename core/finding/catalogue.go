@@ -303,7 +303,7 @@ var Catalogue = map[Code]About{
 		"Put it into the order by hand, or bind it in the mapping; list in document.unused what can be ignored."},
 	RowKindUnknown: {Error, "a row of an unknown kind",
 		"Name the kind in orders.group.kinds; leave-out skips such rows."},
-	LineBeforeHeader:  {Error, "a line comes before any order", "Fill in the cell that begins the order."},
+	LineBeforeHeader:  {Error, "a line belongs to no order", "Fill in the cell that begins the order."},
 	OrderWithoutLines: {Error, "an order has no lines", "Add its lines, or remove the order."},
 	OrderTooLong: {Error, "more rows in one order than Koinos holds",
 		"Look at the grouping: a wrong key makes one order of many. Or sort the document by its key."},
