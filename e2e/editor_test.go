@@ -25,16 +25,16 @@ func TestMappingEditor(t *testing.T) {
 		press("Draft a new mapping for it"), has("main", "2 orders, 4 lines"), has(".fields", "sender number"),
 		has(".band .label", "B-2"),
 		// What feeds nothing is listed until it is dealt with.
-		has(".todo", "Fach"), chromedp.Click(`button[aria-label="Leave Fach out on purpose"]`, chromedp.ByQuery),
+		has(".todo", "Fach"), click(`button[aria-label="Leave Fach out on purpose"]`, chromedp.ByQuery),
 		has(".todo", "Left out on purpose: Fach"),
 		// A field, then a column's letter; the value appears at once.
-		chromedp.Click(`//div[contains(@class,"row")]/button[contains(., "description")]`, chromedp.BySearch),
+		click(`//div[contains(@class,"row")]/button[contains(., "description")]`, chromedp.BySearch),
 		has(".arming", "description"),
-		chromedp.Click(`//th[starts-with(normalize-space(.), "G")]`, chromedp.BySearch), has(".fields", "Fach (G)"),
+		click(`//th[starts-with(normalize-space(.), "G")]`, chromedp.BySearch), has(".fields", "Fach (G)"),
 		has(".fields .value", "x1"),
 		// A wrong grouping shows in the bands, and is undone.
 		chromedp.Evaluate(`document.querySelectorAll('.band .label').length`, &rows),
-		chromedp.Click(`[aria-label="Undo"], .bar button:nth-of-type(1)`, chromedp.ByQuery),
+		click(`[aria-label="Undo"], .bar button:nth-of-type(1)`, chromedp.ByQuery),
 		has(".fields", "Bezeichnung (D)"),
 		// The text is the same mapping.
 		press("YAML"), has(".cm-content", "Bestell-Nr."), press("Fields"),
@@ -124,7 +124,7 @@ func TestMappingEditorByHand(t *testing.T) {
 		press("Draft a new mapping for it"), has("main", "2 orders, 2 lines"), has(".todo", "hull"),
 		chromedp.SendKeys(`input[aria-label="Name of a field of your own"]`, "hull_no", chromedp.ByQuery),
 		press("on the header"), has(".arming", "hull no"),
-		chromedp.Click(`//td[contains(., "/orders/0/hull/no")]`, chromedp.BySearch), has(".fields", "NX 4"),
+		click(`//td[contains(., "/orders/0/hull/no")]`, chromedp.BySearch), has(".fields", "NX 4"),
 		press("YAML"), has(".cm-content", "custom.hull_no: {from: $.hull.no}"),
 		// By keyboard: tabs by arrow keys.
 		chromedp.Focus("#editor-panel-yaml", chromedp.ByQuery), chromedp.KeyEvent(kb.ArrowRight),

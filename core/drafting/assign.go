@@ -109,7 +109,7 @@ func firstOnly(p *profile, groups []int) bool {
 func (d *drafter) candidates(columns []*profile, groups []int) []candidate {
 	var all []candidate
 	for _, p := range columns {
-		if p.filled == 0 {
+		if p.filled == 0 || p.from == "{name}" { // see named
 			continue
 		}
 		byField := map[string]*candidate{}

@@ -53,6 +53,7 @@ type drafter struct {
 	out     Proposal
 	format  source.Format
 	sheets  []*sheet
+	keyed   map[string]bool // paths of objects of JSON whose members have names of their own
 	y       yaml
 }
 

@@ -36,8 +36,12 @@ func (d *drafter) tree(r io.ReaderAt, size int64, opt source.Options) error {
 	}
 	found := map[string]*repeated{}
 	var paths []string
+	d.keyed = map[string]bool{}
 	for _, root := range roots {
-		collect(root, "$", found, &paths)
+		d.findKeyed(root, "$")
+	}
+	for _, root := range roots {
+		d.collect(root, "$", found, &paths)
 	}
 	if d.format == source.NDJSON {
 		var nodes []*tree.Node
@@ -55,7 +59,7 @@ func (d *drafter) tree(r io.ReaderAt, size int64, opt source.Options) error {
 	var lines *repeated
 	for _, path := range paths {
 		r := found[path]
-		for _, p := range d.leafProfiles(r.nodes, nil) {
+		for _, p := range d.leafProfiles(r) {
 			for _, h := range d.hintsOf(p.heading) {
 				f, ok := d.lookup(h.level, h.field)
 				if !ok || p.fits(f) == 0 {
@@ -118,7 +122,7 @@ func (d *drafter) tree(r io.ReaderAt, size int64, opt source.Options) error {
 	d.guess("grouping", "path "+orders.path, fmt.Sprintf("%d objects there hold %d objects with quantities at %s",
 		len(orders.nodes), len(lines.nodes), each), sure, "")
 	d.y.parts = append(d.y.parts, "lines: {each: "+quote(each)+"}")
-	heads := d.leafProfiles(orders.nodes, nil)
+	heads := d.leafProfiles(orders)
 	group := make([]int, len(orders.nodes))
 	for i := range group {
 		group[i] = i
@@ -141,9 +145,10 @@ func (d *drafter) tree(r io.ReaderAt, size int64, opt source.Options) error {
 			}
 		}
 	}
+	candidates = d.named(candidates, heads, order.Header, "sender_number")
 	chosen, second := assign(candidates)
-	below := d.leafProfiles(lines.nodes, orders.nodes)
-	under := d.candidates(below, nil)
+	below := d.leafProfiles(lines)
+	under := d.named(d.candidates(below, nil), below, order.Lines, "item")
 	number := d.orderOfLines(chosen, under, each)
 	if number != nil { // each line names its order: lines of one are what is said of it
 		d.y.group, d.y.parts = "by: key, columns: "+flow([]string{number.column.from}), nil
@@ -180,10 +185,10 @@ func (d *drafter) tree(r io.ReaderAt, size int64, opt source.Options) error {
 	}
 	var unused []string
 	if i := strings.LastIndexByte(orders.path, '.'); i > 1 && found[orders.path[:i]] != nil {
-		unused = d.outer(found[orders.path[:i]].nodes, "parent", "it stands around what belongs together")
+		unused = d.outer(found[orders.path[:i]], "parent", "it stands around what belongs together")
 	}
 	if len(roots) == 1 && orders.path != "$" && roots[0].Kind == tree.Object {
-		unused = append(unused, d.outer(roots, "document", "it stands around all orders")...)
+		unused = append(unused, d.outer(&repeated{path: "$", nodes: roots}, "document", "it stands around all orders")...)
 	}
 	d.finish(nil, append(heads, below...), append(chosen, more...), nil)
 	d.out.Unbound = append(d.out.Unbound, unused...)
@@ -194,7 +199,7 @@ func (d *drafter) tree(r io.ReaderAt, size int64, opt source.Options) error {
 
 // numberInLines reports whether lines name orders, of which there are several.
 func (d *drafter) numberInLines(lines *repeated) bool {
-	return slices.ContainsFunc(d.candidates(d.leafProfiles(lines.nodes, nil), nil), func(c candidate) bool {
+	return slices.ContainsFunc(d.candidates(d.leafProfiles(lines), nil), func(c candidate) bool {
 		return c.level == order.Header && c.name() == "sender_number" && c.score >= 0.6 && len(c.column.words) > 1
 	})
 }
@@ -217,9 +222,9 @@ func (d *drafter) orderOfLines(chosen, under []candidate, each string) *candidat
 // outer binds values that stand in objects around the orders: around some, of: parent, or all of them, of: document.
 // Several notices, but not several orders, can have the number of one order around them. An amount around several is of
 // none of them. It returns what it does not bind.
-func (d *drafter) outer(around []*tree.Node, of, why string) (unused []string) {
+func (d *drafter) outer(around *repeated, of, why string) (unused []string) {
 	names := d.hints.Says != "" && !d.bound(order.Header, "number") && !d.bound(order.Header, "sender_number")
-	columns := d.leafProfiles(around, nil)
+	columns := d.leafProfiles(around)
 	bound := map[*profile]bool{}
 	for _, c := range d.candidates(columns, nil) {
 		number := c.name() == "sender_number" || c.name() == "number"
@@ -255,7 +260,7 @@ func (d *drafter) joinedTrees(lines *repeated, found map[string]*repeated, paths
 		}
 		d.join(side{heads, "path", path, key}, side{below, "path", lines.path, ref})
 		if len(roots) == 1 && roots[0].Kind == tree.Object {
-			d.out.Unbound = append(d.out.Unbound, d.outer(roots, "document", "it stands around all orders")...)
+			d.out.Unbound = append(d.out.Unbound, d.outer(&repeated{path: "$", nodes: roots}, "document", "it stands around all orders")...)
 		}
 		return true
 	}
@@ -264,7 +269,7 @@ func (d *drafter) joinedTrees(lines *repeated, found map[string]*repeated, paths
 
 // tableOf is a list of objects as a table, with a column for each of their values.
 func (d *drafter) tableOf(r *repeated) *table {
-	t := &table{sheet: &sheet{}, columns: d.leafProfiles(r.nodes, nil)}
+	t := &table{sheet: &sheet{}, columns: d.leafProfiles(r)}
 	for i := range r.nodes {
 		t.rows = append(t.rows, source.Record{Row: i + 1})
 	}
@@ -366,7 +371,7 @@ func fix(b []byte) []byte {
 }
 
 // collect gathers the paths of objects that repeat.
-func collect(n *tree.Node, path string, found map[string]*repeated, paths *[]string) {
+func (d *drafter) collect(n *tree.Node, path string, found map[string]*repeated, paths *[]string) {
 	add := func(path string, c *tree.Node) {
 		if found[path] == nil {
 			found[path] = &repeated{path: path}
@@ -386,20 +391,39 @@ func collect(n *tree.Node, path string, found map[string]*repeated, paths *[]str
 				}
 				add(at, inner)
 			}
-			collect(inner, at, found, paths)
+			d.collect(inner, at, found, paths)
 		}
 	case tree.Object:
-		if keyed(n) {
+		if d.keyed[path] {
 			for c := n.First(); c != nil; c = c.Next() {
 				add(path+".*", c)
-				collect(c, path+".*", found, paths)
+				d.collect(c, path+".*", found, paths)
 			}
 			return
 		}
 		for c := n.First(); c != nil; c = c.Next() {
 			if !c.Scalar() {
-				collect(c, path+member(c.Name), found, paths)
+				d.collect(c, path+member(c.Name), found, paths)
 			}
+		}
+	}
+}
+
+// findKeyed notes the paths of objects whose members are objects of one kind, each with a name of its own. One of them
+// shows it for all at the same path, some of which may have a single member.
+func (d *drafter) findKeyed(n *tree.Node, path string) {
+	is := n.Kind == tree.Object && keyed(n)
+	if is {
+		d.keyed[path] = true
+	}
+	for c := n.First(); c != nil; c = c.Next() {
+		switch {
+		case n.Kind == tree.Array:
+			d.findKeyed(c, path+"[*]")
+		case is || d.keyed[path]:
+			d.findKeyed(c, path+".*")
+		case !c.Scalar():
+			d.findKeyed(c, path+member(c.Name))
 		}
 	}
 }
@@ -441,8 +465,8 @@ func member(name string) string {
 }
 
 // leafProfiles returns the values of objects by their path within them, without arrays. Their heading is made of the
-// path's names.
-func (d *drafter) leafProfiles(nodes, _ []*tree.Node) []*profile {
+// path's names. What the objects themselves are called comes last, without a heading.
+func (d *drafter) leafProfiles(r *repeated) []*profile {
 	values := map[string][]value{}
 	var paths []string
 	headings := map[string]string{}
@@ -453,7 +477,7 @@ func (d *drafter) leafProfiles(nodes, _ []*tree.Node) []*profile {
 			h := strings.TrimSpace(heading + " " + c.Name)
 			switch c.Kind {
 			case tree.Object:
-				if !keyed(c) {
+				if !d.keyed[r.path+strings.TrimPrefix(p, "$")] {
 					walk(c, p, h, row)
 				}
 			case tree.Array, tree.Null:
@@ -470,8 +494,10 @@ func (d *drafter) leafProfiles(nodes, _ []*tree.Node) []*profile {
 			}
 		}
 	}
-	for i, n := range nodes {
+	var names []value
+	for i, n := range r.nodes {
 		walk(n, "$", "", i)
+		names = append(names, value{i, source.Cell{Text: n.Name}})
 	}
 	var all []*profile
 	for i, p := range paths {
@@ -499,6 +525,27 @@ func (d *drafter) leafProfiles(nodes, _ []*tree.Node) []*profile {
 		profile := d.profile(heading, from, 0, values[p])
 		profile.letter = i + 1
 		all = append(all, profile)
+	}
+	if strings.HasSuffix(r.path, ".*") {
+		profile := d.profile("", "{name}", 0, names)
+		profile.letter = len(all) + 1
+		all = append(all, profile)
+	}
+	return all
+}
+
+// named makes what objects are called a candidate for a field, unless something else is likely to be it. Names that count
+// the lines are their numbers.
+func (d *drafter) named(all []candidate, columns []*profile, level order.Level, field string) []candidate {
+	for _, p := range columns {
+		if level == order.Lines && p.from == "{name}" && p.share(p.whole) == 1 {
+			field = "number"
+		}
+		if f, ok := d.lookup(level, field); ok && p.from == "{name}" && !slices.ContainsFunc(all, func(c candidate) bool {
+			return c.level == level && c.name() == field && c.score >= 0.7
+		}) {
+			return append(all, candidate{p, level, f, 0.7, []string{"each is a member of that name"}, false})
+		}
 	}
 	return all
 }

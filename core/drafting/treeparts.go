@@ -29,7 +29,7 @@ func (d *drafter) treeParts(orders, lines *repeated, found map[string]*repeated,
 			continue
 		}
 		list := "$" + strings.TrimPrefix(path, orders.path)
-		columns := d.leafProfiles(found[path].nodes, nil)
+		columns := d.leafProfiles(found[path])
 		money := d.moneyOf(columns)
 		field := ""
 		if money != nil && d.hints.Says == "" && !within(path, lines.path) && strings.Count(list, "[*]") == 1 {

@@ -506,6 +506,8 @@ func (b *builder) source(n *grammar.Node, text string) Source {
 		s.Kind = ByMatrixCell
 	case text == "{sheet}":
 		s.Kind = BySheet
+	case text == "{name}":
+		s.Kind = ByName
 	case text == "$" || strings.HasPrefix(text, "$.") || strings.HasPrefix(text, "$["):
 		s.Kind = ByPath
 		p, err := jsondoc.ParsePath(text)

@@ -58,7 +58,8 @@ var binding = &grammar.Shape{Kind: grammar.Object, Ref: "binding",
 		grammar.May("from", grammar.Many("Heading of the column, letter case and space aside; @C for column C; a "+
 			"name or a path "+
 			"($.a.b, RFC 9535) in JSON; an element of X12 (BEG/03, PO1/07 where PO1/06 = VP); {n} in a heading is a "+
-			"number from 1 on; {heading}, {cell} of a matrix; {sheet} the sheet's name. Of several the first that has a value")),
+			"number from 1 on; {heading}, {cell} of a matrix; {sheet} the sheet's name; {name} the name of the member of JSON that the record or the line "+
+			"is. Of several the first that has a value")),
 		grammar.May("cell", grammar.Some("Fixed cell, such as B3")),
 		grammar.May("label", grammar.Many("Text of the cell beside which the value stands, * for any letters; a "+
 			"colon at its end "+

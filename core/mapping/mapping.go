@@ -227,6 +227,7 @@ const (
 	ByMatrixHeading                   // the heading of the matrix's column
 	ByMatrixCell                      // the cell of the matrix's column
 	BySheet                           // the sheet's name
+	ByName                            // in JSON, the name of the member that the record or the line is
 )
 
 // Query finds values in a tree: a path of JSON, or an address of X12.

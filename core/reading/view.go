@@ -113,6 +113,8 @@ func (w *worker) found(s *spot) (source.Cell, where, bool) {
 		return c, where{rec: &row.Record, column: w.view.column}, c.Text != "" || c.Kind == source.Unkept
 	case mapping.BySheet:
 		return source.Cell{Text: row.Sheet}, where{rec: &row.Record}, row.Sheet != ""
+	case mapping.ByName:
+		return w.findName()
 	case mapping.ByCell:
 		return w.findCell(s)
 	}
@@ -155,6 +157,19 @@ func (w *worker) findNode(s *spot) (source.Cell, where, bool) {
 const aroundIt = "around"
 
 // nodeCell is a value of a tree as a cell.
+// findName returns the name of the member that a value of JSON is, such as the key of an order among the members of an
+// object; in an array its position, counted from 0.
+func (w *worker) findName() (source.Cell, where, bool) {
+	rec := &w.view.row.Record
+	n := w.node()
+	if n == nil {
+		return source.Cell{}, where{rec: rec}, false
+	}
+	pointer := n.Pointer()
+	name := source.Trim(tree.Name(pointer[strings.LastIndexByte(pointer, '/')+1:]))
+	return source.Cell{Text: name}, where{rec, 0, n}, name != ""
+}
+
 func nodeCell(rec *source.Record, found *tree.Node) (source.Cell, where, bool) {
 	if found == nil || found.Kind == tree.Null {
 		return source.Cell{}, where{rec, 0, found}, false

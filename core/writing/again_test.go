@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"io"
 	"math/rand/v2"
 	"slices"
 	"strings"
@@ -38,6 +39,8 @@ var shapes = []struct{ name, orders, header, lines, document string }{
 		"$.po|$.to.yard|$.ref|$.dates.ordered|$.text", "$.item|$.qty|$.price|$.what|$.due", "format: json"},
 	{"lines of JSON", "{by: path, path: \"$\"}, parts: {lines: {each: \"$.lines[*]\"}}",
 		"$.po|$.to.yard|$.ref|$.dates.ordered|$.text", "$.item|$.qty|$.price|$.what|$.due", "format: ndjson"},
+	{"members of an object", "{by: path, path: \"$.all.*\"}, parts: {lines: {each: \"$.lines[*]\"}}",
+		"{name}|$.to.yard|$.ref|$.dates.ordered|$.text", "$.item|$.qty|$.price|$.what|$.due", "format: json"},
 	{"two lists of JSON", "{by: join, headers: {path: \"$.of.orders[*]\", columns: po}, lines: {path: \"$.lines[*]\", columns: no}}",
 		"$.po|$.to.yard|$.ref|$.dates.ordered|$.text", "$.item|$.qty|$.price|$.what|$.due", "format: json"},
 	{"two sheets", "{by: join, headers: {sheet: Orders, columns: PO}, lines: {sheet: Lines, columns: PO}}",
@@ -196,5 +199,19 @@ func TestWrittenAndRead(t *testing.T) {
 				}
 			}
 		})
+	}
+}
+
+// Two lines that would have the same name among the members of an object are not written over each other.
+func TestNamedTwice(t *testing.T) {
+	m := parse(t, `orders: {kind: sales, group: {by: path, path: $.orders.*}, parts: {lines: {each: $.items.*}}}
+header: {sender_number: {from: "{name}"}, partner: {from: $.client}}
+lines: {item: {from: "{name}"}, quantity: {from: $.qty}}
+`)
+	one := order.Line{Item: "00417", Quantity: order.NumberOf(2)}
+	o := order.Order{Kind: order.Sales, Partner: "P", SenderNumber: "A-1", Lines: []order.Line{one, one}}
+	_, err := Write(io.Discard, m, []order.Order{o}, &list.Set{})
+	if want := `two members of $.items.* would be called "00417"`; err == nil || err.Error() != want {
+		t.Errorf("%v, want %s", err, want)
 	}
 }

@@ -333,7 +333,11 @@ watch(
   },
 )
 const close = () => (open.value = taken.value = undefined)
-const send = (accept: string[] = []) => say(...notice(), accept, close)
+// What was sent closes its own form: by then, another one may be open.
+const send = (accept: string[] = []) => {
+  const [form, of] = [open.value, taken.value]
+  return say(...notice(), accept, () => open.value === form && taken.value === of && close())
+}
 const held = computed(() =>
   failed.value instanceof ProblemError && failed.value.problem.code === 'order_held'
     ? [...new Set((failed.value.problem.findings ?? []).map((f) => f.code as string))]
