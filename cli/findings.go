@@ -13,8 +13,8 @@ import (
 	"koinos/core/finding"
 	"koinos/core/list"
 	"koinos/core/listfile"
-	"koinos/core/outcome"
 	"koinos/core/report"
+	"koinos/core/source"
 )
 
 // findings are the commands that fix what loads found.
@@ -31,8 +31,9 @@ hold orders. With flags it does what they say and loads the orders that failed
 once more, and only those.
 
 Many values are easiest said in tables: koinos load missing LOAD --to FOLDER
-writes one for each list and crosswalk; fill them in and name the folder with
---tables.`,
+writes one for each list and crosswalk. Fill them in and name the folder with
+--tables: in the column "ours" your code for a value, or in the column "name" the
+name of a code that is to be added to a list.`,
 		Example: `  koinos findings fix 4
   koinos findings fix 4 --pair "ostrand-yards:Nord yard=0042"
   koinos findings fix 4 --means "lines.unit:Mtr.=MTR"
@@ -63,7 +64,7 @@ writes one for each list and crosswalk; fill them in and name the folder with
 				takeNearest(&f, acts)
 			}
 			if tables != "" {
-				if err := fromTables(&f, tables); err != nil {
+				if err := fromTables(&f, acts, tables); err != nil {
 					return err
 				}
 			}
@@ -235,8 +236,9 @@ func fromFlags(f *api.Fix, pairs, means, entries, dates []string) error {
 	return nil
 }
 
-// fromTables reads the tables that load missing wrote; rows whose blank column is still blank are skipped.
-func fromTables(f *api.Fix, folder string) error {
+// fromTables reads the tables that load missing wrote. Rows that are still blank are skipped. The code that a value is
+// with us goes into the crosswalk of the field that acts name.
+func fromTables(f *api.Fix, acts []api.Act, folder string) error {
 	files, err := filepath.Glob(filepath.Join(folder, "*.csv"))
 	if err != nil {
 		return err
@@ -245,31 +247,31 @@ func fromTables(f *api.Fix, folder string) error {
 	for _, file := range files {
 		base := strings.TrimSuffix(filepath.Base(file), ".csv")
 		name, crosswalk := strings.CutSuffix(base, "-crosswalk")
-		if !crosswalk {
-			var isList bool
-			if name, isList = strings.CutSuffix(base, "-list"); !isList {
-				continue
-			}
+		name, isList := strings.CutSuffix(name, "-list")
+		if !crosswalk && !isList {
+			continue
 		}
-		r, size, err := openLocal(file)
-		if err != nil {
-			return err
-		}
-		rows, err := listfile.Read(r, size, crosswalk)
-		r.Close()
-		if err != nil {
-			return fmt.Errorf("%s: %w", file, err)
-		}
-		for _, e := range rows {
-			if e.Name == "" {
-				continue
-			}
+		err := eachFilled(file, crosswalk, func(theirs, ours, about string) error {
 			filled++
-			if crosswalk {
-				f.Crosswalks[name] = append(f.Crosswalks[name], list.Pair{Theirs: e.Code, Ours: e.Name})
-			} else {
-				f.Lists[name] = append(f.Lists[name], list.Entry{Code: e.Code, Name: e.Name})
+			switch {
+			case crosswalk:
+				f.Crosswalks[name] = append(f.Crosswalks[name], list.Pair{Theirs: theirs, Ours: ours})
+			case ours == "":
+				f.Lists[name] = append(f.Lists[name], list.Entry{Code: theirs, Name: about})
+			case about != "":
+				return fmt.Errorf("%s says of %q what it is with us and a name for it: it is either one of our codes or a new one",
+					file, theirs)
+			default:
+				field := fieldOf(acts, name, theirs)
+				if field == "" {
+					return fmt.Errorf("%s: no field of the load has the unknown value %q", file, theirs)
+				}
+				f.Means[field] = append(f.Means[field], list.Pair{Theirs: theirs, Ours: ours})
 			}
+			return nil
+		})
+		if err != nil {
+			return &exit{exitBad, err.Error()}
 		}
 	}
 	if filled == 0 {
@@ -279,72 +281,44 @@ func fromTables(f *api.Fix, folder string) error {
 	return nil
 }
 
-func (a *app) today() *cobra.Command {
-	return &cobra.Command{
-		Use: "today", Short: "Show what is running, what needs attention, and the last days",
-		Example: "  koinos today", Args: cobra.NoArgs,
-		RunE: func(c *cobra.Command, _ []string) error {
-			t, err := a.client().Today(c.Context())
-			if err != nil {
-				return err
-			}
-			if done, err := a.json(t); done {
-				return err
-			}
-			a.showToday(t)
-			return nil
-		},
+// eachFilled yields the rows of a table in which something is filled in.
+func eachFilled(file string, crosswalk bool, yield func(theirs, ours, about string) error) error {
+	r, size, err := openLocal(file)
+	if err != nil {
+		return err
 	}
+	defer r.Close()
+	columns := listfile.Columns{Code: "code", Name: "name"}
+	if crosswalk {
+		columns = listfile.Columns{Code: "theirs", Name: "ours"}
+	}
+	rows, err := listfile.ReadBy(r, size, false, columns)
+	if err != nil {
+		return fmt.Errorf("%s: %w", file, err)
+	}
+	for _, e := range rows {
+		ours, about := e.Attributes["ours"], e.Name
+		if crosswalk {
+			ours, about = e.Name, ""
+		}
+		if ours+about != "" {
+			if err := yield(source.Unguard(e.Code), source.Unguard(ours), about); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
-func (a *app) showToday(t api.Today) {
-	loads := func(title string, list []outcome.Load, what func(*outcome.Load) string) {
-		if len(list) == 0 {
-			return
+// fieldOf is the field of which a list lacks a value. Where it lacks values of several fields, the value decides.
+func fieldOf(acts []api.Act, name, value string) (field string) {
+	for _, a := range acts {
+		if a.Kind != "list" || a.Name != name {
+			continue
 		}
-		fmt.Fprintf(a.out, "%s\n", title)
-		var rows [][]string
-		for i := range list {
-			l := &list[i]
-			rows = append(rows, []string{fmt.Sprint(l.ID), local(l.StartedAt), l.DocumentName, l.Mapping, what(l)})
-		}
-		report.Table(a.out, []string{">load", "started", "document", "mapping", "what"}, rows)
-		fmt.Fprintln(a.out)
-	}
-	loads("Running", t.Running, func(l *outcome.Load) string {
-		if l.Reason != "" {
-			return fmt.Sprintf("%s at %.0f %%: %s", l.Status, 100*l.Share, l.Reason)
-		}
-		return fmt.Sprintf("%s, %.0f %%", l.Status, 100*l.Share)
-	})
-	if len(t.Interchanges) > 0 {
-		fmt.Fprintln(a.out, "Interchanges that wait for somebody (koinos exchange show ID says why)")
-		a.interchanges(t.Interchanges)
-		fmt.Fprintln(a.out)
-	}
-	loads("Needs attention", t.Failing, func(l *outcome.Load) string {
-		var parts []string
-		for _, p := range []struct {
-			n    int
-			word string
-		}{{l.Refused, "refused"}, {l.Held, "held"}, {l.Withheld, "withheld"}} {
-			if p.n > 0 {
-				parts = append(parts, fmt.Sprintf("%d %s", p.n, p.word))
-			}
-		}
-		if len(parts) == 0 {
-			return string(l.Status)
-		}
-		return strings.Join(parts, ", ") + " of " + report.Plural(l.Orders, "order")
-	})
-	var rows [][]string
-	for _, d := range t.Days {
-		if d.Loads > 0 {
-			rows = append(rows, []string{d.Day, num(d.Loads), num(d.Loaded), num(d.Changed), num(d.Failed),
-				report.Minutes(d.Saved)})
+		if field == "" || slices.ContainsFunc(a.Values, func(v api.ActValue) bool { return v.Value == value }) {
+			field = a.Field
 		}
 	}
-	report.Table(a.out, []string{"day", ">loads", ">loaded", ">changed", ">failed", ">by hand"}, rows)
-	fmt.Fprintf(a.out, "\n%s stored. By hand all loads would have taken %s.\n", report.Plural(t.Orders, "order"),
-		report.Minutes(t.Saved))
+	return field
 }

@@ -304,8 +304,10 @@ func (a *app) loadMissing() *cobra.Command {
 	c := &cobra.Command{
 		Use: "missing LOAD", Short: "List unknown codes of a load as tables to fill in",
 		Long: `Missing lists the values that a load's lists and crosswalks did not know. With
---to DIR it writes a table for each: fill in the blank column and import it with
-koinos crosswalk import NAME FILE --add, or koinos list import NAME FILE --add.`,
+--to DIR it writes a table for each. Fill in the column "ours" with your code for
+a value, or in the table of a list the column "name" to add the code to the list.
+Then "koinos findings fix LOAD --tables DIR" adds what you filled in and loads the
+failed orders again.`,
 		Example: "  koinos load missing 4\n  koinos load missing 4 --to missing/", Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			id, err := loadID(args[0])
@@ -332,7 +334,7 @@ koinos crosswalk import NAME FILE --add, or koinos list import NAME FILE --add.`
 			}
 			tables := map[string][][]string{}
 			for _, m := range all {
-				file, head := m.List+"-list.csv", []string{"code", "name", "nearest", "times"}
+				file, head := m.List+"-list.csv", []string{"code", "ours", "name", "nearest", "times"}
 				if m.Crosswalk {
 					file, head = m.List+"-crosswalk.csv", []string{"theirs", "ours", "nearest", "times"}
 				}
@@ -340,8 +342,9 @@ koinos crosswalk import NAME FILE --add, or koinos list import NAME FILE --add.`
 				if tables[file] == nil {
 					tables[file] = [][]string{head}
 				}
-				tables[file] = append(tables[file], []string{source.Guard(m.Value), "", source.Guard(m.Nearest),
-					num(m.Count)})
+				row := make([]string, len(head))
+				row[0], row[len(row)-2], row[len(row)-1] = source.Guard(m.Value), source.Guard(m.Nearest), num(m.Count)
+				tables[file] = append(tables[file], row)
 			}
 			for file, rows := range tables {
 				if err := folder.Usual.Write(to+string(os.PathSeparator)+file,

@@ -10,7 +10,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"koinos/api"
 	"koinos/core/finding"
@@ -296,7 +295,7 @@ var ErrNotNow = errors.New("not with this interchange")
 
 // Replay does what an interchange that came asks for, as far as it has not been done: the sets that are held, or all
 // sets if its partner was unknown. Warnings with accepted codes do not hold them.
-func (x *Exchange) Replay(ctx context.Context, id int64, accept []string, by string) (api.Interchange, error) {
+func (x *Exchange) Replay(ctx context.Context, id int64, accept []string) (api.Interchange, error) {
 	i, err := x.store.Interchange(ctx, id, x.now())
 	if err != nil {
 		return i, err
@@ -305,7 +304,7 @@ func (x *Exchange) Replay(ctx context.Context, id int64, accept []string, by str
 	case i.Direction != "in":
 		return i, fmt.Errorf("%w: interchange %d is one of ours; send what is due instead", ErrNotNow, id)
 	case i.State == api.StateUnknown:
-		return x.again(ctx, &i, by)
+		return x.again(ctx, &i)
 	case i.State == api.StateDoubtful:
 		return i, fmt.Errorf("%w: interchange %d has the control number of another one; let it in, or refuse it",
 			ErrNotNow, id)
@@ -373,23 +372,31 @@ func (x *Exchange) checkAgain(ctx context.Context, i *api.Interchange) error {
 	})
 }
 
-// again receives an interchange whose partner was not known before.
-func (x *Exchange) again(ctx context.Context, i *api.Interchange, by string) (api.Interchange, error) {
+// again reads an interchange of an unknown sender once more, if somebody has described the sender meanwhile.
+func (x *Exchange) again(ctx context.Context, i *api.Interchange) (api.Interchange, error) {
+	all, err := x.partners(ctx)
+	if err != nil {
+		return *i, err
+	}
 	f, err := x.store.OpenFile(i.Document)
 	if err != nil {
 		return *i, err
 	}
 	defer f.Close()
-	came, err := x.Receive(ctx, io.NewSectionReader(f, 0, f.Size()), Arrival{Name: i.Name, By: by})
-	if err != nil || len(came) == 0 || came[0].State == api.StateUnknown {
+	cuts, err := cut(io.NewSectionReader(f, 0, f.Size()))
+	if err != nil {
 		return *i, err
 	}
-	if err := x.store.Write(ctx, func(t *store.Tx) error {
-		return t.SetInterchange(i.ID, api.StateDone, time.Time{}, time.Time{})
-	}); err != nil {
-		return came[0], err
+	now := cuts[0].interchange(all) // each interchange is a document of its own
+	if now.Partner == "" {
+		return *i, nil
 	}
-	return came[0], nil
+	if err := x.store.Write(ctx, func(t *store.Tx) error {
+		return errors.Join(t.ComesFrom(i.ID, now.Partner), t.AddInterchangeJob(i.ID, x.now()))
+	}); err != nil {
+		return *i, err
+	}
+	return x.settled(ctx, i.ID)
 }
 
 func contains(list []string, s string) bool {

@@ -222,7 +222,7 @@ func TestAskedChangesWait(t *testing.T) {
 		f[0].At != "ST 0001 / POC / 03" || f[0].Message != `Asked for: line 1 quantity was "20", is "30".` {
 		t.Fatalf("%s, %s, %+v", asked.State, line(), f)
 	}
-	if i, err := d.Replay(t.Context(), asked.ID, []string{"change_asked"}, "eva"); err != nil ||
+	if i, err := d.Replay(t.Context(), asked.ID, []string{"change_asked"}); err != nil ||
 		i.State != api.StateDone || line() != "30" {
 		t.Errorf("%s, %s, %v", i.State, line(), err)
 	}

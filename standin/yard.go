@@ -151,19 +151,6 @@ func (y *Yard) Waiting() []string {
 	return ids
 }
 
-// Again sends the files that nobody answered once more, under other names.
-func (y *Yard) Again() error {
-	y.mu.Lock()
-	defer y.mu.Unlock()
-	for id := range y.again {
-		y.again[id]++
-		if err := y.put("from-yard", fmt.Sprintf("DSP%s-%d.txt", id, y.again[id]), y.text[id]); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 // put writes a file so that nobody sees half of it.
 func (y *Yard) put(dir, name, text string) error {
 	path := filepath.Join(y.folder, dir, name)

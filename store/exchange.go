@@ -187,6 +187,12 @@ func (t *Tx) SetInterchange(id int64, state string, sent, acknowledged time.Time
 	return err
 }
 
+// ComesFrom names the partner of an interchange whose sender was unknown. It is read again.
+func (t *Tx) ComesFrom(id int64, partner string) error {
+	return t.run(`UPDATE interchanges SET partner = ?, state = ?, findings = '[]' WHERE id = ? AND state = ?`, partner,
+		api.StateArriving, id, api.StateUnknown)
+}
+
 // AcceptIn adds to the warnings that a person accepts for an interchange.
 func (t *Tx) AcceptIn(id int64, codes []string) error {
 	if len(codes) == 0 {

@@ -400,7 +400,7 @@ func (c *csvReader) record() Record {
 			text = all[begin:end]
 		}
 		if c.release == 0 && c.positions == nil { // programs alone write those
-			text = unguard(text)
+			text = Unguard(text)
 		}
 		if c.limits.CellText > 0 && len(text) > c.limits.CellText {
 			c.note(finding.CellTooLong, i+1, text, "The cell has %d bytes; %d is the most.", len(text),

@@ -146,8 +146,8 @@ func Guard(text string) string {
 	return text
 }
 
-// unguard removes what Guard puts in front of a text.
-func unguard(text string) string {
+// Unguard removes what Guard puts in front of a text.
+func Unguard(text string) string {
 	if text != "" && text[0] == '\'' && isFormula(strings.TrimLeft(text, "'")) {
 		return text[1:]
 	}

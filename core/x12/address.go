@@ -41,12 +41,6 @@ type condition struct {
 
 var addressPattern = regexp.MustCompile(`^[A-Z][A-Z0-9]{1,2}(/[A-Z][A-Z0-9]{1,2})*(/[0-9]{1,2}(-[0-9]{1,2})?)?$`)
 
-// IsAddress reports whether text could be an address: BEG/03, or with where.
-func IsAddress(text string) bool {
-	head, _, _ := strings.Cut(text, " where ")
-	return addressPattern.MatchString(strings.TrimSpace(head))
-}
-
 // ParseAddress reads an address.
 func ParseAddress(text string) (*Address, error) {
 	head, rest, _ := strings.Cut(text, " where ")
