@@ -5,8 +5,10 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"net/http/httptest"
+	"regexp"
 	"strings"
 	"sync"
 	"testing"
@@ -262,6 +264,32 @@ func TestPushBlocked(t *testing.T) {
 	if p := b2.push("SL-1001"); p.State != api.PushBlocked ||
 		p.Why[0] != "The record 1 (LO-1001) that the order is linked with is not in ledgerline any more." {
 		t.Errorf("%+v", p)
+	}
+}
+
+// A system that does not keep what it is sent is not asked without end: after some rounds a person is told what differs.
+func TestPushUnsettled(t *testing.T) {
+	b := withBooks(t, 1)
+	b.push("SL-1001")
+	inner := b.desk.Config.Handler
+	writes := 0
+	b.desk.Config.Handler = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method == http.MethodPatch {
+			writes++
+		}
+		answer := httptest.NewRecorder()
+		inner.ServeHTTP(answer, r)
+		maps.Copy(w.Header(), answer.Header())
+		w.Header().Del("Content-Length")
+		w.WriteHeader(answer.Code)
+		_, _ = w.Write(regexp.MustCompile(`"note":(null|"[^"]*")`).ReplaceAll(answer.Body.Bytes(), []byte(`"note":"AS I LIKE"`)))
+	})
+	p := b.push("SL-1001")
+	want := "After 6 attempts the record is still not what it should be: the system changes what it is sent, or somebody " +
+		"changes it at the same time. It would still be right by: "
+	if p.State != api.PushBlocked || p.Code != api.NotSettled || len(p.Why) != 2 || !strings.HasPrefix(p.Why[0], want) ||
+		p.Why[1] != `Note is "AS I LIKE" there and should be blank.` || writes != 6 {
+		t.Errorf("%s %s after %d writes: %q", p.State, p.Code, writes, p.Why)
 	}
 }
 
