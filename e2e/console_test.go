@@ -115,7 +115,8 @@ func hasNot(selector, text string) chromedp.Action {
 	})
 }
 
-// click clicks what a selector chooses. If the page draws it anew between finding it and clicking it, it is found again.
+// click clicks what a selector chooses. If the page draws it anew between finding it and clicking it, it is found
+// again.
 func click(selector string, how ...chromedp.QueryOption) chromedp.Action {
 	return chromedp.ActionFunc(func(ctx context.Context) (err error) {
 		for range 20 {

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"koinos/api"
 	"koinos/core/order"
@@ -451,5 +452,35 @@ func TestHeldApart(t *testing.T) {
 	k.read(s)
 	if got := k.held(); len(got) != 0 {
 		t.Errorf("held %v", got)
+	}
+}
+
+// A run whose pull cannot be stored reads less and less often, at least once a minute.
+func TestRunBacksOff(t *testing.T) {
+	s := newStall()
+	k := besideStall(t, s)
+	k.keep("koinos: sync/1\nname: s\npull: [{record: stall.order}]\n")
+	all, err := k.standings(context.Background())
+	if err != nil {
+		t.Fatal(err)
+	}
+	y := all["s"]
+	now := time.Date(2026, 3, 16, 9, 0, 0, 0, time.UTC)
+	k.now = func() time.Time { return now }
+	q := &runPull{}
+	wait := func() time.Duration {
+		k.readFor(context.Background(), y, &y.Pulls[0], q)
+		return q.next.Sub(now).Round(time.Millisecond)
+	}
+	k.stop() // nothing can be stored from here on
+	var gaps []time.Duration
+	for range 12 {
+		gaps = append(gaps, wait())
+	}
+	want := []time.Duration{300 * time.Millisecond, 600 * time.Millisecond, 1200 * time.Millisecond, 2400 * time.Millisecond,
+		4800 * time.Millisecond, 9600 * time.Millisecond, 19200 * time.Millisecond, 38400 * time.Millisecond, time.Minute,
+		time.Minute, time.Minute, time.Minute}
+	if !slices.Equal(gaps, want) || q.ended {
+		t.Errorf("%v, want %v", gaps, want)
 	}
 }

@@ -81,7 +81,8 @@ func (p *push) stuck(steps []plan.Step) error {
 		if ch.Line != "" {
 			where += " of line " + ch.Line
 		}
-		why = append(why, fmt.Sprintf("%s is %s there and should be %s.", finding.Capital(where), orBlank(ch.Was), orBlank(ch.Is)))
+		why = append(why, fmt.Sprintf("%s is %s there and should be %s.", finding.Capital(where), orBlank(ch.Was),
+			orBlank(ch.Is)))
 	}
 	return &blockedError{api.NotSettled, why}
 }

@@ -267,7 +267,8 @@ func TestPushBlocked(t *testing.T) {
 	}
 }
 
-// A system that does not keep what it is sent is not asked without end: after some rounds a person is told what differs.
+// A system that does not keep what it is sent is not asked without end: after some rounds a person is told what
+// differs.
 func TestPushUnsettled(t *testing.T) {
 	b := withBooks(t, 1)
 	b.push("SL-1001")
@@ -282,7 +283,8 @@ func TestPushUnsettled(t *testing.T) {
 		maps.Copy(w.Header(), answer.Header())
 		w.Header().Del("Content-Length")
 		w.WriteHeader(answer.Code)
-		_, _ = w.Write(regexp.MustCompile(`"note":(null|"[^"]*")`).ReplaceAll(answer.Body.Bytes(), []byte(`"note":"AS I LIKE"`)))
+		_, _ = w.Write(regexp.MustCompile(`"note":(null|"[^"]*")`).ReplaceAll(answer.Body.Bytes(),
+			[]byte(`"note":"AS I LIKE"`)))
 	})
 	p := b.push("SL-1001")
 	want := "After 6 attempts the record is still not what it should be: the system changes what it is sent, or somebody " +

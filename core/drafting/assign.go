@@ -395,8 +395,8 @@ type product struct {
 	good, rows         int
 }
 
-// byProducts finds the columns of which one is the product of the others, and raises them to quantity, price and amount.
-// Where several are, such as the packs of a case and the cases, those count that are called so.
+// byProducts finds the columns of which one is the product of the others, and raises them to quantity, price and
+// amount. Where several are, such as the packs of a case and the cases, those count that are called so.
 func (d *drafter) byProducts(columns []*profile, all *[]candidate) {
 	var best *product
 	most := -1.0
@@ -412,7 +412,8 @@ func (d *drafter) byProducts(columns []*profile, all *[]candidate) {
 	if best == nil {
 		return
 	}
-	why := fmt.Sprintf("%s × %s is %s in %d of %d rows", best.qty.from, best.price.from, best.amount.from, best.good, best.rows)
+	why := fmt.Sprintf("%s × %s is %s in %d of %d rows", best.qty.from, best.price.from, best.amount.from, best.good,
+		best.rows)
 	d.raise(all, best.qty, "quantity", why)
 	d.raise(all, best.price, "unit_price", why)
 	d.raise(all, best.amount, "amount", why)

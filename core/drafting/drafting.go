@@ -182,7 +182,8 @@ func (d *drafter) plain(t *table, all []*table) bool {
 		matrix, candidates = d.matrix(t, candidates)
 	}
 	chosen, _ := assign(candidates)
-	g := d.grouped(t, slices.DeleteFunc(slices.Clone(columns), func(p *profile) bool { return slices.Contains(matrix, p) }),
+	g := d.grouped(t, slices.DeleteFunc(slices.Clone(columns),
+		func(p *profile) bool { return slices.Contains(matrix, p) }),
 		chosen)
 	if d.hints.Says == "" {
 		d.doubt(&g, columns, chosen)

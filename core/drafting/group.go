@@ -379,8 +379,8 @@ func placeWord(heading string) bool {
 
 var colourWords = words("colour|color|colour name|color name|farbe|couleur|kleur|colore|farve|farge|farg|kolor|cor")
 
-// bindMatrix binds what columns side by side say; columns is nil if there are none. It returns them, with those that say
-// more of the same lines.
+// bindMatrix binds what columns side by side say; columns is nil if there are none. It returns them, with those that
+// say more of the same lines.
 func (d *drafter) bindMatrix(t *table, columns []*profile) []*profile {
 	if columns == nil {
 		return nil

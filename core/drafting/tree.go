@@ -260,7 +260,8 @@ func (d *drafter) joinedTrees(lines *repeated, found map[string]*repeated, paths
 		}
 		d.join(side{heads, "path", path, key}, side{below, "path", lines.path, ref})
 		if len(roots) == 1 && roots[0].Kind == tree.Object {
-			d.out.Unbound = append(d.out.Unbound, d.outer(&repeated{path: "$", nodes: roots}, "document", "it stands around all orders")...)
+			d.out.Unbound = append(d.out.Unbound, d.outer(&repeated{path: "$", nodes: roots}, "document",
+				"it stands around all orders")...)
 		}
 		return true
 	}
@@ -534,8 +535,8 @@ func (d *drafter) leafProfiles(r *repeated) []*profile {
 	return all
 }
 
-// named makes what objects are called a candidate for a field, unless something else is likely to be it. Names that count
-// the lines are their numbers.
+// named makes what objects are called a candidate for a field, unless something else is likely to be it. Names that
+// count the lines are their numbers.
 func (d *drafter) named(all []candidate, columns []*profile, level order.Level, field string) []candidate {
 	for _, p := range columns {
 		if level == order.Lines && p.from == "{name}" && p.share(p.whole) == 1 {
