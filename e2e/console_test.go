@@ -559,6 +559,13 @@ func TestConsoleFirstVisit(t *testing.T) {
 		click(`//li[contains(@class, "p-multiselect-option")][contains(., "Ordered")]`, chromedp.BySearch),
 		hasNot("thead", "Ordered"),
 		chromedp.Reload(), has("thead", "Their number"), hasNot("thead", "Ordered"), has(".turner", "8 of 9 columns"))
+	// What a mapping leaves out is counted on the page of the load.
+	some := s.loadAs(t, "some.csv", "Order,State,Item,Qty\nY-1,new,00417,2\nY-2,quote,00417,1\nY-2,quote,00501,1\nY-3,new,00417,0\n",
+		"koinos: mapping/1\nname: some\ndocument: {rows: {leave_out: 'col(\"Qty\") == \"0\"'}}\norders: {kind: sales, "+
+			"group: {by: key, columns: Order}, leave_out: 'col(\"State\") == \"quote\"'}\nheader: {sender_number: {from: Order}, "+
+			"partner: {value: KESTLE}}\nlines: {item: {from: Item}, quantity: {from: Qty}}\n")
+	run(t, ctx, chromedp.Navigate(fmt.Sprintf("%s/loads/%d", s.address, some.Load.ID)), has(".figures", "1 ✓ loaded"),
+		has(".figures", "1 left out"), has(".figures", "1 row left out"))
 	if len(faults) > 0 {
 		t.Error(faults)
 	}

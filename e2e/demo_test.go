@@ -78,7 +78,8 @@ func TestDemo(t *testing.T) {
 			[]string{"TA1*000000905*260314*0930*A*000~", "AK9*E*2*2*2~"}},
 		{"x12 acknowledge ../demo/documents/pellow-orders.edi", 2, nil},
 		{"findings fix 5", 0, []string{"kestle-units:pcs="}}, {"today", 0,
-			[]string{"Needs attention", "saltry-season.csv"}},
+			[]string{"Orders that need attention how many why which 220 orders the day of delivery is past, and nothing has moved " +
+				"koinos order list --overdue", "saltry-season.csv"}},
 		{"sequence show 1", 0, []string{"purchase", "sale", "sequence run --from-run 1"}},
 		{"sequence list", 0, []string{"drop-ship"}}, {"load undo 4 --dry-run", 0,
 			[]string{"9 orders would be removed"}},
