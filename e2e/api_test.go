@@ -143,7 +143,9 @@ func TestPublishedAPI(t *testing.T) {
 			"/exports", "", 200},
 		{"GET", "/exports/weekly", "", 200}, {"GET", "/exports/none", "", 404}, {"DELETE", "/exports/weekly", "", 204},
 		{"DELETE", "/exports/weekly", "", 404},
-		{"POST", "/orders/99999/changes", `{}`, 404}, {"POST", "/orders/2/changes", `{"lines":[{"quantity":5}]}`, 422},
+		{"POST", "/orders/99999/changes", `{}`, 404}, {"PATCH", "/orders/99999", `{}`, 404},
+		{"PATCH", "/orders/2", `{"header":{"reason":"nothing"}}`, 200},
+		{"POST", "/orders/2/changes", `{"lines":[{"quantity":5}]}`, 422},
 		{"POST", "/orders", `{"kind":"sales","sender_number":"X-1","partner":"SALTRY","lines":[{"item":"00113","quantity":"2"}]}`, 422}, {"POST", "/orders", `{"kind":"sales"}`, 422},
 		{"POST", "/load", "--b\r\nContent-Disposition: form-data; name=\"file\"; " +
 			"filename=\"a.csv\"\r\n\r\nOrder,Item,Qty,Price\nA-1,00417,2,9.50\n\r\n--b\r\nContent-Disposition: " +

@@ -13,23 +13,25 @@ import (
 	"koinos/api"
 	"koinos/core/finding"
 	"koinos/core/intent"
+	"koinos/core/order"
 	"koinos/core/outcome"
 	"koinos/load"
 )
 
-// said are the kinds of notices about one order, with the last part of their paths.
+// said are the kinds of notices about one order, with the last part of their paths. The order itself can be changed, too.
 var said = []struct {
-	path  string
-	kind  intent.Kind
-	about string
+	method, path string
+	kind         intent.Kind
+	about        string
 }{
-	{"changes", intent.Change, "Change an order: fields of its header, lines, its stage"},
-	{"answers", intent.Answer, "Answer an order, or confirm it"},
-	{"shipments", intent.Shipment, "Say what was shipped of an order"},
-	{"receipts", intent.Receipt, "Say what was received of an order"},
-	{"returns", intent.Return, "Say what came back of an order, or went back to its supplier"},
-	{"invoices", intent.Invoice, "Invoice what has moved of an order, or give an invoice back"},
-	{"withdrawals", intent.Withdrawal, "Cancel what is open of an order"},
+	{http.MethodPost, "/changes", intent.Change, "Change an order: fields of its header, lines, its stage"},
+	{http.MethodPatch, "", intent.Change, "Change an order, as post-change does"},
+	{http.MethodPost, "/answers", intent.Answer, "Answer an order, or confirm it"},
+	{http.MethodPost, "/shipments", intent.Shipment, "Say what was shipped of an order"},
+	{http.MethodPost, "/receipts", intent.Receipt, "Say what was received of an order"},
+	{http.MethodPost, "/returns", intent.Return, "Say what came back of an order, or went back to its supplier"},
+	{http.MethodPost, "/invoices", intent.Invoice, "Invoice what has moved of an order, or give an invoice back"},
+	{http.MethodPost, "/withdrawals", intent.Withdrawal, "Cancel what is open of an order"},
 }
 
 func (s *Service) notices(h huma.API) {
@@ -41,7 +43,7 @@ func (s *Service) notices(h huma.API) {
 		RawBody []byte
 	}
 	for _, n := range said {
-		o := op(http.MethodPost, "/orders/{id}/"+n.path, "post-"+string(n.kind), "Orders", "load", n.about)
+		o := op(n.method, "/orders/{id}"+n.path, strings.ToLower(n.method)+"-"+string(n.kind), "Orders", "load", n.about)
 		o.Description = "It is on the disk when the answer comes. What a document would only be warned of holds it: " +
 			"nothing is done, and the findings say what to accept. The same shipment, receipt, return or invoice again changes nothing."
 		o.DefaultStatus = http.StatusOK
@@ -76,7 +78,11 @@ func (s *Service) refusal(ctx context.Context, p *api.Posted, seen int) error {
 		var since []string
 		for _, e := range o.Events {
 			if e.Revision > seen {
-				since = append(since, fmt.Sprintf("revision %d: %s by %s", e.Revision, e.Action, e.Origin.By))
+				one := fmt.Sprintf("revision %d: %s by %s", e.Revision, e.Action, e.Origin.By)
+				if len(e.Changes) > 0 {
+					one += " (" + order.Named(e.Changes) + ")"
+				}
+				since = append(since, one)
 			}
 		}
 		no = problem("changed_meanwhile", "Since you looked at it: "+strings.Join(since, "; ")+".")
