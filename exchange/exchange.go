@@ -342,7 +342,7 @@ func ended(tail []byte) bool {
 // watch takes in the files of a partner's folder.
 func (x *Exchange) watch(ctx context.Context, name string) {
 	out := filepath.Join(x.dir, name, "out")
-	if err := errors.Join(x.mode.Folder(out), x.reveal(ctx, out)); err != nil {
+	if err := errors.Join(x.mode.Folder(out), folder.Sweep(out), x.reveal(ctx, out)); err != nil {
 		x.log.Error("partner's folder cannot be made", "partner", name, "error", err)
 	}
 	w := folder.Watch{Dir: filepath.Join(x.dir, name, "in"), Mode: x.mode, Quiet: partnerQuiet, Ended: ended,

@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"regexp"
 	"runtime/debug"
 	"slices"
 	"strconv"
@@ -73,7 +74,7 @@ const mostName = 220
 func (w *Watch) Run(ctx context.Context, every time.Duration, log *slog.Logger) error {
 	for _, dir := range []string{w.Dir, filepath.Join(w.Dir, Done), filepath.Join(w.Dir, Failed),
 		filepath.Join(w.Dir, Working)} {
-		if err := w.Mode.Folder(dir); err != nil {
+		if err := errors.Join(w.Mode.Folder(dir), Sweep(dir)); err != nil {
 			return fmt.Errorf("watched folder: %w", err)
 		}
 	}
@@ -319,9 +320,33 @@ func (m Mode) Folder(dir string) error {
 	return errors.Join(os.MkdirAll(dir, mode), os.Chmod(dir, mode))
 }
 
+// unnamed are the hidden names under which Write writes. The end is for programs that fetch hidden files, too.
+var unnamed = regexp.MustCompile(`^\.koinos-[0-9]+(\.part)?$`)
+
+// unnamedFor is how long such a file is left alone, because somebody may still be writing it.
+const unnamedFor = time.Minute
+
+// Sweep removes the hidden files that Write has left in a folder where it was interrupted.
+func Sweep(dir string) error {
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return err
+	}
+	var failed error
+	for _, e := range entries {
+		if !unnamed.MatchString(e.Name()) || time.Since(changed(e)) < unnamedFor {
+			continue
+		}
+		if err := os.Remove(filepath.Join(dir, e.Name())); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			failed = errors.Join(failed, err)
+		}
+	}
+	return failed
+}
+
 // Write writes a file completely or not at all: first under a hidden name, then under its own.
 func (m Mode) Write(name string, write func(io.Writer) error) error {
-	tmp, err := os.CreateTemp(filepath.Dir(name), ".koinos-*")
+	tmp, err := os.CreateTemp(filepath.Dir(name), ".koinos-*.part")
 	if err != nil {
 		return err
 	}

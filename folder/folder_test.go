@@ -277,3 +277,28 @@ func TestModeOfFolders(t *testing.T) {
 		}
 	}
 }
+
+// What an interrupted write has left is swept away, but for what somebody may be writing still.
+func TestSweep(t *testing.T) {
+	dir := t.TempDir()
+	old := time.Now().Add(-2 * time.Minute)
+	for name, at := range map[string]time.Time{".koinos-123.part": old, ".koinos-456": old, ".koinos-789.part": time.Now(),
+		".koinos-leaving-1-a.edi.part": old, ".koinos-a.part": old, "a.edi": old, "koinos-1.part": old} {
+		path := filepath.Join(dir, name)
+		if err := errors.Join(os.WriteFile(path, []byte("x"), 0o600), os.Chtimes(path, at, at)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := Sweep(dir); err != nil {
+		t.Fatal(err)
+	}
+	entries, err := os.ReadDir(dir)
+	var left []string
+	for _, e := range entries {
+		left = append(left, e.Name())
+	}
+	want := []string{".koinos-789.part", ".koinos-a.part", ".koinos-leaving-1-a.edi.part", "a.edi", "koinos-1.part"}
+	if err != nil || !slices.Equal(left, want) {
+		t.Errorf("%q %v, want %q", left, err, want)
+	}
+}

@@ -16,6 +16,7 @@ import (
 	"koinos/core/plan"
 	"koinos/core/syncing"
 	"koinos/core/system"
+	"koinos/folder"
 	"koinos/remote"
 	"koinos/store"
 )
@@ -166,6 +167,9 @@ func (s *Syncs) mendFiles(ctx context.Context, o *opened, r *system.Record) erro
 		return err
 	}
 	dir := filepath.Join(base, out.Path)
+	if err := folder.Sweep(dir); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
 	entries, err := os.ReadDir(dir)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
