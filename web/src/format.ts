@@ -30,6 +30,12 @@ export function money(s: string | undefined): string {
   return fraction === undefined ? grouped : `${grouped}.${fraction}`
 }
 
+/** fieldLabel is a field's name where it stands alone: Ordered on. */
+export const fieldLabel = (field: string): string => {
+  const name = fieldName(field).trim()
+  return name.charAt(0).toUpperCase() + name.slice(1)
+}
+
 /** fieldName gives the words of a field's name: ship_to.code is "ship-to code". */
 export function fieldName(field: string): string {
   return field

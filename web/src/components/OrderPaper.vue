@@ -2,7 +2,7 @@
 import { computed, provide, toRef } from 'vue'
 
 import type { Finding, Located, Order } from '../api/client'
-import { deliveriesText, fieldName } from '../format'
+import { deliveriesText, fieldLabel, fieldName } from '../format'
 import { statedFields, statedOfLine, statementTitle } from '../orders/statement'
 import { Places, spotOf, type Spot } from '../places'
 import OutcomeMark from './OutcomeMark.vue'
@@ -108,7 +108,7 @@ function has(line: number, field: string) {
       </div>
       <div class="right">
         <div class="stamp"><OutcomeMark v-if="mark" :word="mark" /></div>
-        <div class="soft">their number</div>
+        <div class="soft">Their number</div>
         <PaperValue field="sender_number" :value="o.sender_number" strong />
       </div>
     </header>
@@ -122,7 +122,7 @@ function has(line: number, field: string) {
         <PaperValue field="partner" :value="o.partner" strong />
       </section>
       <section v-for="p in roles" :key="p.role">
-        <h3>{{ fieldName(p.role + '.').trim() }}</h3>
+        <h3>{{ fieldLabel(p.role + '.') }}</h3>
         <span v-for="part in parts" :key="part" class="part">
           <PaperValue :field="`${p.role}.${part}`" :value="p[part]" :strong="part === 'name'" />
         </span>
@@ -130,7 +130,7 @@ function has(line: number, field: string) {
     </div>
     <dl>
       <div v-for="[field, value] in facts" :key="field">
-        <dt>{{ fieldName(field) }}</dt>
+        <dt>{{ fieldLabel(field) }}</dt>
         <dd><PaperValue :field="field" :value="value" /></dd>
       </div>
     </dl>

@@ -4,7 +4,7 @@ import Select from 'primevue/select'
 import { computed, ref } from 'vue'
 
 import type { Field, Finding, Order } from '../api/client'
-import { fieldName } from '../format'
+import { fieldLabel, fieldName } from '../format'
 import { statedFields, statedOfLine } from '../orders/statement'
 import { explained } from './naming'
 import type { Bound } from './text'
@@ -67,7 +67,7 @@ const unboundMust = computed(() =>
 const addable = computed(() =>
   props.fields
     .filter((f) => !f.name.endsWith('*') && !props.bound.some((b) => b.level === f.level && b.field === f.name))
-    .map((f) => ({ value: `${f.level}.${f.name}`, label: `${fieldName(f.name)} — ${f.level}`, about: f.about })),
+    .map((f) => ({ value: `${f.level}.${f.name}`, label: `${fieldLabel(f.name)} — ${f.level}`, about: f.about })),
 )
 const key = (b: { level: string; field: string }) => `${b.level}.${b.field}`
 
@@ -125,7 +125,7 @@ const word = (b: Bound, w: string) => new RegExp(`(?:^|, )${w}: (.*?)(?=, \\w+: 
       <b>These must be bound:</b>
       <Button
         v-for="f in unboundMust" :key="f.level + f.name" size="small" outlined severity="warn"
-        :label="`${fieldName(f.name)} (${f.level})`" @click="emit('arm', `${f.level}.${f.name}`)" />
+        :label="`${fieldLabel(f.name)} (${f.level})`" @click="emit('arm', `${f.level}.${f.name}`)" />
     </section>
     <p v-if="armed" class="arming" role="status">Choose the column for
       <b>{{ fieldName(armed.replace(/^\w+\./, '')) }}</b>: click its letter, or a cell of it. <Button size="small" text
@@ -141,7 +141,7 @@ const word = (b: Bound, w: string) => new RegExp(`(?:^|, )${w}: (.*?)(?=, \\w+: 
         @dragover.prevent="over = key(b)" @dragleave="over = ''" @drop.prevent="dropped($event, b)"
       >
         <button type="button" class="name" :title="guesses.get(key(b)) ?? b.words"
-          @click="emit('arm', armed === key(b) ? '' : key(b))">{{ fieldName(b.field) }}<span v-if="guesses.has(key(b))"
+          @click="emit('arm', armed === key(b) ? '' : key(b))">{{ fieldLabel(b.field) }}<span v-if="guesses.has(key(b))"
           class="q" title="A guess">?</span>
         </button>
         <Select

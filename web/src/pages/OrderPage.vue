@@ -6,7 +6,7 @@ import { api, data, type RowsOutcome } from '../api/client'
 import OrderPaper from '../components/OrderPaper.vue'
 import SourceGrid from '../components/SourceGrid.vue'
 import StateNote from '../components/StateNote.vue'
-import { fieldName, when } from '../format'
+import { fieldLabel, fieldName, when } from '../format'
 import { Places, type Spot } from '../places'
 import OrderActs from '../orders/OrderActs.vue'
 import OrderStory from '../orders/OrderStory.vue'
@@ -109,7 +109,7 @@ const became = computed(() => {
             @point="pointed = $event" @pick="grid?.goTo($event)" @ask="(line, field) => (asked = { line, field })">
             <section v-if="asked && (why || whyError)" class="events" aria-live="polite">
               <h2>Why
-                {{ fieldName(asked.field) }}{{ asked.line ? ` of line ${asked.line}` : '' }}{{ why?.value ? ` is ${why.value}` : '' }}</h2>
+                {{ fieldLabel(asked.field) }}{{ asked.line ? ` of line ${asked.line}` : '' }}{{ why?.value ? ` is ${why.value}` : '' }}</h2>
               <p v-if="whyError" class="soft">{{ (whyError as Error).message }}</p>
               <ol v-else-if="why">
                 <template v-if="why.terms">
