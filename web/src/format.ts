@@ -31,10 +31,10 @@ export function money(s: string | undefined): string {
 }
 
 /** fieldLabel is a field's name where it stands alone: Ordered on. */
-export const fieldLabel = (field: string): string => {
-  const name = fieldName(field).trim()
-  return name.charAt(0).toUpperCase() + name.slice(1)
-}
+export const fieldLabel = (field: string): string => capital(fieldName(field).trim())
+
+/** capital is a text with which a line or a sentence begins. */
+export const capital = (text: string): string => text.charAt(0).toUpperCase() + text.slice(1)
 
 /** fieldName gives the words of a field's name: ship_to.code is "ship-to code". */
 export function fieldName(field: string): string {

@@ -3,7 +3,7 @@ import Button from 'primevue/button'
 import { computed, ref } from 'vue'
 
 import { api, data, type Finding, type Reason } from '../api/client'
-import { count, fieldLabel } from '../format'
+import { capital, count, fieldLabel } from '../format'
 
 // A load's findings by reason: one line for four hundred of the same, opened
 // to step through them one after another.
@@ -76,7 +76,7 @@ defineExpose({ step })
             <button type="button" class="reason" :aria-expanded="open === key(r)" @click="toggle(r)">
               <span class="times">{{ r.count.toLocaleString('en') }}</span>
               <span class="what">
-                <b v-if="r.field">{{ fieldLabel(r.field) }}: </b>{{ r.title }}
+                <b v-if="r.field">{{ fieldLabel(r.field) }}: </b>{{ r.field ? r.title : capital(r.title) }}
                 <span class="soft"> · {{ r.orders ? count(r.orders, 'order') : 'the document' }}<template
                   v-if="r.count > 1 && r.values > 1">, {{ r.values }} values</template>
                 </span>
