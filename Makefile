@@ -26,19 +26,22 @@ test: chromium build check unit
 build: bin/koinos
 
 web/node_modules/.installed: web/package-lock.json
-	cd web && npm ci --no-audit --no-fund --ignore-scripts
+	@echo 'Fetching the packages of the console; the first time this takes half a minute.'
+	@cd web && npm ci --no-audit --no-fund --ignore-scripts
 	@touch $@
 
 # The console's types, from the API's description.
 web/src/api/schema.d.ts: web/node_modules/.installed docs/openapi.json
-	cd web && npm run --silent api
+	@cd web && npm run --silent api > /dev/null
 
 web/dist/index.html: web/src/api/schema.d.ts $(WEB) $(wildcard docs/*.md docs/*/*.md docs/*.svg)
-	cd web && npm run --silent build
+	@echo 'Building the console.'
+	@cd web && npm run --silent build -- --logLevel error
 	@touch $@ web/dist/.gitkeep
 
 bin/koinos: web/dist/index.html $(GO) $(shell find store/migrations demo/lists demo/mappings demo/documents demo/expected demo/partners demo/orders -type f)
-	go build -trimpath -ldflags "-X koinos/cli.built=$$(git describe --always --dirty --tags 2>/dev/null)" -o $@ ./cmd/koinos
+	@echo 'Compiling Koinos; the first time this takes a minute or two, most of it for SQLite.'
+	@go build -trimpath -ldflags "-X koinos/cli.built=$$(git describe --always --dirty --tags 2>/dev/null)" -o $@ ./cmd/koinos
 
 # The program, its manual pages, and what completes its commands in bash, zsh and fish.
 install: build
