@@ -319,12 +319,11 @@ func (d *drafter) joins(heads, lines *table) (key, ref *profile) {
 					in++
 				}
 			}
-			// numbers of lines and quantities look like small ids
-			counts := slices.ContainsFunc(l, func(c candidate) bool {
-				return c.column == p && c.level == order.Lines && c.field.Type == order.Decimal || c.column == p &&
-					c.name() == "number"
+			// Quantities look like small ids, and articles may stand in a list of their own.
+			ofLine := slices.ContainsFunc(l, func(c candidate) bool {
+				return c.column == p && c.level == order.Lines && c.score > 0.5
 			})
-			if in > 0 && in*10 >= len(p.words)*7 && !counts {
+			if in > 0 && in*10 >= len(p.words)*7 && !ofLine {
 				return key, p
 			}
 		}

@@ -195,6 +195,11 @@ PNT-BLU-1L,Paint blue 1 l,12,$12.50,$150.00
 `,
 		`group: {by: join, headers: {path: "$.orders[*]", columns: orderNo}, lines: {path: "$.lines[*]", columns: orderNo}}|` +
 			`sender_number: {from: orderNo, need: must}|ordered_on: {from: orderDate}|quantity: {from: qty, need: must}`, ""},
+	{"rows beside the articles that they name, in JSON",
+		`{"articles":[{"code":"00417","name":"Rope"},{"code":"00551","name":"Shackle"}],
+"rows":[{"order":"K-1","article":"00417","qty":2},{"order":"K-1","article":"00551","qty":1},{"order":"K-2","article":"00417","qty":3}]}
+`,
+		`records: "$.rows[*]"|group: {by: key, columns: order}|item: {from: article, need: must}|quantity: {from: qty, need: must}`, ""},
 	{"lines that name an order by its id, in JSON",
 		`{"meta":{"sent":"2026-11-22"},"data":{"heads":[{"id":1,"purchaseOrder":"K-1","currency":"EUR"},{"id":2,"purchaseOrder":"K-2","currency":"EUR"}],
 "positions":[{"head":1,"line":1,"sku":"00417","qty":1},{"head":1,"line":2,"sku":"00551","qty":2},{"head":2,"line":1,"sku":"00417","qty":2}]}}
