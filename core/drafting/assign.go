@@ -120,7 +120,7 @@ func (d *drafter) candidates(columns []*profile, groups []int) []candidate {
 				return
 			}
 			fit := p.fits(f)
-			if fit == 0 {
+			if fit == 0 || field == "price_level" && p.isMoney() {
 				return
 			}
 			key := string(level) + "/" + field
@@ -343,6 +343,9 @@ func (d *drafter) byValues(p *profile, add func(order.Level, string, float64, st
 	if currency, _ := order.Lookup(order.Header, "currency"); p.fits(currency) == 1 && p.longest <= 3 {
 		add(order.Header, "currency", 0.8, "its values are currencies", true)
 	}
+	if strings.EqualFold(p.heading, "id") && p.counts() {
+		add(order.Lines, "number", 0.6, "it counts the lines", false)
+	}
 	if words := plainWords(p.heading); len(words) == 1 && conceptOf[words[0]] == "item" && p.padded() {
 		add(order.Lines, "item", 0.8, "its values are codes", false)
 	}
@@ -387,104 +390,6 @@ func (d *drafter) walkField(name string) (order.Level, string) {
 		}
 	}
 	return "", ""
-}
-
-// product is three columns of which one is the product of the others.
-type product struct {
-	qty, price, amount *profile
-	good, rows         int
-}
-
-// byProducts finds the columns of which one is the product of the others, and raises them to quantity, price and
-// amount. Where several are, such as the packs of a case and the cases, those count that are called so.
-func (d *drafter) byProducts(columns []*profile, all *[]candidate) {
-	var best *product
-	most := -1.0
-	for _, x := range d.products(columns) {
-		called := d.looksLike(x.price, "unit_price") + d.looksLike(x.amount, "amount") + d.looksLike(x.qty, "quantity")
-		if called == 0 && x.price.share(x.price.whole) > 0.95 && x.amount.share(x.amount.whole) > 0.95 {
-			continue // counts of pieces and packs, not money
-		}
-		if called > most {
-			best, most = &x, called
-		}
-	}
-	if best == nil {
-		return
-	}
-	why := fmt.Sprintf("%s × %s is %s in %d of %d rows", best.qty.from, best.price.from, best.amount.from, best.good,
-		best.rows)
-	d.raise(all, best.qty, "quantity", why)
-	d.raise(all, best.price, "unit_price", why)
-	d.raise(all, best.amount, "amount", why)
-}
-
-// products returns all such columns.
-func (d *drafter) products(columns []*profile) (found []product) {
-	var cols []*profile
-	var values []map[int]order.Number
-	for _, p := range columns {
-		if p.filled < 2 || p.share(p.numbers) < 0.9 {
-			continue
-		}
-		n := map[int]order.Number{}
-		for _, v := range p.values[:min(len(p.values), 200)] { // enough to see a rule
-			if x, _, ok := mapping.NumberIn(d.decimalOf(v.cell), v.cell.Text); ok {
-				n[v.row] = x
-			}
-		}
-		cols, values = append(cols, p), append(values, n)
-	}
-	if len(cols) > 12 {
-		return nil
-	}
-	for a := range cols { // the amount
-		for q := range cols {
-			for u := q + 1; u < len(cols); u++ {
-				if a == q || a == u {
-					continue
-				}
-				good, rows := multiply(values[q], values[u], values[a])
-				if good == 0 {
-					continue
-				}
-				// The quantity is the whole number, or the column with such a name.
-				qty, price := cols[q], cols[u]
-				if d.looksLike(price, "quantity") > d.looksLike(qty, "quantity") ||
-					d.looksLike(price, "quantity") == d.looksLike(qty, "quantity") && price.share(price.whole) > qty.share(qty.whole) {
-					qty, price = price, qty
-				}
-				found = append(found, product{qty, price, cols[a], good, rows})
-			}
-		}
-	}
-	return found
-}
-
-// multiply returns in how many of the rows that have all three numbers the last is the product of the others; 0 if that
-// may be chance.
-func multiply(a, b, product map[int]order.Number) (good, rows int) {
-	tolerance := order.MustNumber("0.011")
-	one := order.NumberOf(1)
-	ones := 0
-	for row, x := range product {
-		y, okY := a[row]
-		z, okZ := b[row]
-		if !okY || !okZ || x.Sign() == 0 {
-			continue
-		}
-		rows++
-		if y.Cmp(one) == 0 || z.Cmp(one) == 0 {
-			ones++
-		}
-		if is, err := y.Mul(z); err == nil && order.Within(is.Round(order.HalfUp, 2), x, tolerance) {
-			good++
-		}
-	}
-	if rows < 2 || rows == 2 && (good < 2 || ones > 0) || good*10 < rows*7 || ones*2 > rows {
-		return 0, rows
-	}
-	return good, rows
 }
 
 func (d *drafter) looksLike(p *profile, field string) float64 {

@@ -476,9 +476,28 @@ func (d *drafter) kind(texts []string) {
 	why := "nothing says whether they order from us or we from them"
 	if purchase > sales {
 		d.y.kind, sure, why = "purchase", "likely", "its words speak of a supplier"
+		d.yoursIsTheirs()
 	} else if sales > 0 {
 		sure, why = "likely", "its words speak of a customer"
 	}
 	other := map[string]string{"sales": "purchase", "purchase": "sales"}[d.y.kind]
 	d.guess("kind", d.y.kind, why, sure, other)
+}
+
+// yoursIsTheirs makes the code of the one who is spoken to that of the supplier: what we order from somebody says "your
+// part" of theirs.
+func (d *drafter) yoursIsTheirs() {
+	if d.bound(order.Lines, "supplier_item") {
+		return
+	}
+	for i := range d.y.bindings {
+		if b := &d.y.bindings[i]; b.level == order.Lines && b.field == "buyer_item" {
+			b.field = "supplier_item"
+		}
+	}
+	for i := range d.out.Guesses {
+		if g := &d.out.Guesses[i]; g.What == "lines.buyer_item" {
+			g.What = "lines.supplier_item"
+		}
+	}
 }

@@ -269,6 +269,17 @@ func (p *profile) counts() bool {
 }
 
 // fits says whether a field of a type can have the values: 0 means no, 1 means yes, and values between them perhaps.
+// isMoney reports whether a column has numbers that are written with decimals.
+func (p *profile) isMoney() bool {
+	decimals := 0
+	for _, v := range p.values {
+		if strings.ContainsAny(v.cell.Text, ".,") {
+			decimals++
+		}
+	}
+	return p.share(p.numbers) > 0.9 && p.share(decimals) > 0.5
+}
+
 func (p *profile) fits(f order.Field) float64 {
 	_, dates := p.isDates()
 	switch f.Type {

@@ -161,6 +161,23 @@ PNT-BLU-1L,Paint blue 1 l,12,$12.50,$150.00
 20.11.2026;ZAM/1;Port Sp. z o.o.;00551;Szekla;12;szt;8,00;96,00;23;01.12.2026
 `,
 		`ordered_on: {from: Data zamówienia, dates: d.m.yyyy}|unit: {from: J.m., crosswalk: unit-words}|amount: {from: Wartość netto}`, ""},
+	{"a price from which the discounts are taken off",
+		"Order ref;Line ref;Product;Order qty;UoM;List price;Disc 1 %;Disc 2 %;Net price;Net value;Promised;Whs\n" +
+			"SO/2026/001;10;00101;100;MTR;1,00;10;5;0,855;85,50;16.03.2026;01\nSO/2026/001;20;00104;50;MTR;2,00;0;0;2,00;100,00;16.03.2026;01\n" +
+			"SO/2026/002;10;00107;10;MTR;3,00;0;10;2,70;27,00;18.03.2026;02\n",
+		`unit_price: {from: Net price}|amount: {from: Net value}|location: {from: Whs}|number: {from: Line ref}|` +
+			`# Not used: List price, Disc 1 %, Disc 2 %`, ""},
+	{"what we ask a supplier to confirm",
+		"ORDER CONFIRMATION REQUEST,\nVendor,VARNHOLT\n\nPO,Pos,Your part,Our part,Qty ord.,Price,Currency\n" +
+			"4500001,10,V-1,00101,100,85.00,EUR\n4500001,20,V-2,00104,50,97.00,EUR\n4500002,10,V-3,00107,10,110.00,EUR\n",
+		`kind: purchase|supplier_item: {from: Your part}|item: {from: Our part, need: must}|partner: {label: Vendor}`, ""},
+	{"the parties of a purchase order in JSON",
+		`[{"purchaseOrder":{"id":"PO-1","issueDate":"2026-03-02","buyer":{"partyId":"HARB","name":"Harbour"},"lines":[` +
+			`{"id":1,"item":{"sellersId":"00101"},"quantity":{"value":20,"unit":"MTR"},"price":{"amount":0.85,"baseQuantity":1}},` +
+			`{"id":2,"item":{"sellersId":"00104"},"quantity":{"value":10,"unit":"MTR"},"price":{"amount":97,"baseQuantity":100}}]}}]`,
+		`sender_number: {from: $.purchaseOrder.id, need: must}|buyer.name: {from: $.purchaseOrder.buyer.name}|` +
+			`buyer.code: {from: $.purchaseOrder.buyer.partyId}|price_basis: {from: $.price.baseQuantity}|number: {from: id}`,
+		""},
 	{"cases, packs and pieces",
 		"Cust PO#,PO Dt,UPC,Case Pack,Cases,Eaches,Unit Cost,Ext Cost\n7788120,03/14/2026,2004417000118,12,4,48,1.25,60.00\n" +
 			"7788120,03/14/2026,2004417000484,24,2,48,2.10,100.80\n7788121,03/14/2026,2004417000118,12,1,12,1.25,15.00\n",

@@ -560,10 +560,10 @@ func best(all []hint) float64 {
 
 // ofAParty reports whether names lead into a party, whose name, city and code are not the order's.
 func ofAParty(heading string) bool {
-	words := strings.Join(plainWords(heading), " ")
+	words := " " + strings.Join(plainWords(heading), " ") + " "
 	for _, role := range roleWords {
 		for _, w := range strings.Split(role, "|") {
-			if strings.HasPrefix(words, w+" ") {
+			if strings.Contains(words, " "+w+" ") {
 				return true
 			}
 		}

@@ -167,7 +167,7 @@ var wordings = []wording{
 			"ligne|importe|importo|bedrag|regeltotaal|belob|belop|wartosc|wartosc netto|valor|linetotal|line " +
 			"sum|value|sum", "total|summe|gesamt|somme|suma|somma|totaal|net|totale|price total"},
 	{order.Lines, "location",
-		"location|warehouse|from warehouse|lager|lagerort|entrepot|almacen|magazzino|magazijn|ship from|stock " +
+		"location|warehouse|whs|whse|from warehouse|lager|lagerort|entrepot|almacen|magazzino|magazijn|ship from|stock " +
 			"location|bin|magazyn|armazem|from location", "store|yard"},
 	{order.Lines, "shipped",
 		"shipped|qty shipped|shipped qty|quantity shipped|delivered|geliefert|gelieferte " +

@@ -1,0 +1,139 @@
+package drafting
+
+import (
+	"fmt"
+	"slices"
+
+	"koinos/core/mapping"
+	"koinos/core/order"
+)
+
+// product is three columns of which one is the product of the others.
+type product struct {
+	qty, price, amount *profile
+	good, rows         int
+}
+
+// byProducts finds the columns of which one is the product of the others, and raises them to quantity, price and
+// amount. Where several are, such as the packs of a case and the cases, those count that are called so.
+func (d *drafter) byProducts(columns []*profile, all *[]candidate) {
+	var best *product
+	most := -1.0
+	for _, x := range d.products(columns) {
+		called := d.looksLike(x.price, "unit_price") + d.looksLike(x.amount, "amount") + d.looksLike(x.qty, "quantity")
+		if called == 0 && x.price.share(x.price.whole) > 0.95 && x.amount.share(x.amount.whole) > 0.95 {
+			continue // counts of pieces and packs, not money
+		}
+		if called > most {
+			best, most = &x, called
+		}
+	}
+	if best == nil {
+		return
+	}
+	why := fmt.Sprintf("%s × %s is %s in %d of %d rows", best.qty.from, best.price.from, best.amount.from, best.good,
+		best.rows)
+	d.raise(all, best.qty, "quantity", why)
+	d.raise(all, best.price, "unit_price", why)
+	d.raise(all, best.amount, "amount", why)
+	*all = slices.DeleteFunc(*all, func(c candidate) bool {
+		return c.name() == "discount_percent" && d.inPrice(best, c.column)
+	})
+}
+
+// inPrice reports whether the price has a discount taken off already: quantity × price is the amount where there is
+// one.
+func (d *drafter) inPrice(x *product, discount *profile) bool {
+	off := d.numbersOf(discount)
+	amounts := map[int]order.Number{}
+	for row, n := range d.numbersOf(x.amount) {
+		if o, ok := off[row]; ok && !o.IsZero() {
+			amounts[row] = n
+		}
+	}
+	good, _ := multiplied(d.numbersOf(x.qty), d.numbersOf(x.price), amounts)
+	return len(amounts) > 0 && good*10 >= len(amounts)*8
+}
+
+// numbersOf are the numbers in the first rows of a column, enough to see a rule.
+func (d *drafter) numbersOf(p *profile) map[int]order.Number {
+	n := map[int]order.Number{}
+	for _, v := range p.values[:min(len(p.values), 200)] {
+		if x, _, ok := mapping.NumberIn(d.decimalOf(v.cell), v.cell.Text); ok {
+			n[v.row] = x
+		}
+	}
+	return n
+}
+
+// products returns all such columns.
+func (d *drafter) products(columns []*profile) (found []product) {
+	var cols []*profile
+	var values []map[int]order.Number
+	for _, p := range columns {
+		if p.filled < 2 || p.share(p.numbers) < 0.9 {
+			continue
+		}
+		cols, values = append(cols, p), append(values, d.numbersOf(p))
+	}
+	if len(cols) > 12 {
+		return nil
+	}
+	for a := range cols { // the amount
+		for q := range cols {
+			for u := q + 1; u < len(cols); u++ {
+				if a == q || a == u {
+					continue
+				}
+				good, rows := multiply(values[q], values[u], values[a])
+				if good == 0 {
+					continue
+				}
+				// The quantity is the whole number, or the column with such a name.
+				qty, price := cols[q], cols[u]
+				if d.looksLike(price, "quantity") > d.looksLike(qty, "quantity") ||
+					d.looksLike(price, "quantity") == d.looksLike(qty, "quantity") && price.share(price.whole) > qty.share(qty.whole) {
+					qty, price = price, qty
+				}
+				found = append(found, product{qty, price, cols[a], good, rows})
+			}
+		}
+	}
+	return found
+}
+
+// multiply returns in how many of the rows that have all three numbers the last is the product of the others; 0 if that
+// may be chance.
+func multiply(a, b, product map[int]order.Number) (good, rows int) {
+	one := order.NumberOf(1)
+	ones := 0
+	for row, x := range product {
+		y, okY := a[row]
+		z, okZ := b[row]
+		if okY && okZ && x.Sign() != 0 && (y.Cmp(one) == 0 || z.Cmp(one) == 0) {
+			ones++
+		}
+	}
+	good, rows = multiplied(a, b, product)
+	if rows < 2 || rows == 2 && (good < 2 || ones > 0) || good*10 < rows*7 || ones*2 > rows {
+		return 0, rows
+	}
+	return good, rows
+}
+
+// multiplied counts the rows that have all three numbers, and those in which the last is the product of the others.
+func multiplied(a, b, product map[int]order.Number) (good, rows int) {
+	tolerance := order.MustNumber("0.011")
+	for row, x := range product {
+		y, okY := a[row]
+		z, okZ := b[row]
+		if !okY || !okZ || x.Sign() == 0 {
+			continue
+		}
+		rows++
+		if is, err := y.Mul(z); err == nil && order.Within(is.Round(order.HalfUp, 2), x, tolerance) {
+			good++
+		}
+	}
+	return good, rows
+}
