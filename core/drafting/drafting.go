@@ -341,6 +341,12 @@ func (d *drafter) finish(t *table, columns []*profile, chosen []candidate, matri
 		}
 	}
 	if d.hints.Says != "" {
+		if d.hints.Kind == order.Purchase && slices.ContainsFunc(columns, func(p *profile) bool {
+			words := strings.Join(plainWords(p.heading), " ") // whose order is ours has written the document
+			return strings.HasPrefix(words, "our po") || strings.HasPrefix(words, "our order")
+		}) {
+			d.yoursIsTheirs()
+		}
 		d.saysOf()
 		d.partner(d.texts(t))
 		d.y.kind, d.y.of = string(d.hints.Says), string(d.hints.Kind)

@@ -60,7 +60,7 @@ const (
 	aboutLots = "lot|lot no|batch|batch no|serial|serial no|chargen no|chargenno|lote|no lote|partij|lotto|" +
 		"no lot|parti"
 	aboutMarks = "sscc|sscc no|nve|package|package no|package id|carton no|carton id|parcel no|parcel id|box no|box id|" +
-		"license plate"
+		"license plate|ctn id|ctn no|carton|sscc 18|sscc18|handling unit|hu no"
 )
 
 // moving are the wordings of goods that move, with those for the number, the day and the quantity of one kind.

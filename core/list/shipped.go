@@ -18,17 +18,17 @@ const AnswerWords = "answer-words"
 // answerWords are such words. A word with two meanings, such as "no" (not yet, or not at all) or "out of stock" (it
 // comes later, or never), is in none of them.
 var answerWords = []struct{ is, words string }{
-	{"accepted", "confirmed|confirm|ok|okay|yes|y|full|in full|as ordered|accept|agreed|bestätigt|ja|in ordnung|confirmé|" +
+	{"accepted", "confirmed|confirm|conf|ok|okay|yes|y|full|in full|as ordered|accept|agreed|bestätigt|ja|in ordnung|confirmé|" +
 		"oui|conforme|confirmado|sí|aceptado|confermato|accettato|bevestigd|akkoord|bekræftet|bekreftet|bekräftad|" +
 		"potwierdzone|tak"},
 	{"changed", "amended|modified|revised|accepted with changes|confirmed with changes|partial|partially confirmed|" +
 		"short|geändert|abweichend|teilweise|modifié|partiel|modificado|parcial|modificato|parziale|gewijzigd|" +
 		"gedeeltelijk|ændret"},
-	{"back-ordered", "backorder|backordered|back order|back ordered|on back order|bo|b/o|delayed|later|rückstand|" +
+	{"back-ordered", "backorder|backordered|back order|back ordered|on back order|bo|b/o|delay|delayed|later|rückstand|" +
 		"nachlieferung|in rückstand|reliquat|en reliquat|pendiente de entrega|in arretrato|nalevering|restordre"},
 	{"pending", "tbc|to be confirmed|awaiting confirmation|in progress|in process|not yet|ausstehend|in arbeit|" +
 		"en attente|en cours|pendiente|in attesa|in behandeling|afventer"},
-	{"refused", "rejected|reject|declined|cancelled|canceled|discontinued|unavailable|not available|obsolete|eol|" +
+	{"refused", "rejected|reject|rej|declined|cancelled|canceled|discontinued|unavailable|not available|obsolete|eol|" +
 		"abgelehnt|storniert|nicht lieferbar|refusé|annulé|rechazado|cancelado|rifiutato|annullato|geweigerd|afgewezen|" +
 		"geannuleerd|afvist|odrzucone"},
 }
@@ -37,10 +37,10 @@ var answerWords = []struct{ is, words string }{
 const ChangeWords = "change-words"
 
 var changeWords = []struct{ is, words string }{
-	{"add", "added|new|new line|insert|plus|neu|hinzufügen|ajouter|nouveau|añadir|nuevo|aggiungere|nuovo|toevoegen|nieuw"},
-	{"change", "changed|update|updated|modify|modified|amend|amended|edit|ändern|änderung|modifier|modifié|cambiar|" +
+	{"add", "added|ins|new|new line|insert|plus|neu|hinzufügen|ajouter|nouveau|añadir|nuevo|aggiungere|nuovo|toevoegen|nieuw"},
+	{"change", "changed|chg|upd|mod|update|updated|modify|modified|amend|amended|edit|ändern|änderung|modifier|modifié|cambiar|" +
 		"modificar|modificare|wijzigen|ændre"},
-	{"delete", "deleted|remove|removed|cancel|cancelled|canceled|drop|storno|stornieren|löschen|supprimer|annuler|" +
+	{"delete", "deleted|del|rem|cxl|remove|removed|cancel|cancelled|canceled|drop|storno|stornieren|löschen|supprimer|annuler|" +
 		"eliminar|cancelar|anular|eliminare|annullare|verwijderen|annuleren|slet"},
 	{"replace", "replaced|substitute|substituted|swap|exchange|ersetzen|remplacer|sustituir|reemplazar|sostituire|" +
 		"vervangen|erstat"},
