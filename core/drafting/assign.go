@@ -357,6 +357,8 @@ func (d *drafter) byValues(p *profile, add func(order.Level, string, float64, st
 			add(order.Lines, "requested_delivery_on", 0.38, "its values are dates", false)
 		case p.padded():
 			add(order.Lines, "item", 0.35, "its values are codes", false)
+		case p.filled > 1 && p.share(p.units()) > 0.9:
+			add(order.Lines, "unit", 0.4, "its values are words for units", false)
 		case p.share(p.numbers) > 0.95 && p.share(p.whole) > 0.95 && p.longest <= 5:
 			add(order.Lines, "quantity", 0.35, "its values are small whole numbers", false)
 		case p.share(p.numbers) > 0.95 && p.share(p.whole) < 0.6:

@@ -64,7 +64,8 @@ type value struct {
 
 var dateForms = []string{"d.m.yyyy", "d/m/yyyy", "m/d/yyyy", "d-m-yyyy", "m-d-yyyy", "yyyy/m/d", "yyyy.m.d", "yyyymmdd",
 	"d.m.yy", "d/m/yy", "m/d/yy", "d-m-yy", "d mmm yyyy", "d-mmm-yyyy", "d mmm yy", "d-mmm-yy", "mmm d, yyyy",
-	"mmm d yyyy", "d. mmm yyyy", "d. m. yyyy", "mmm-d-yyyy", "yyyy-m-d", "d/mmm/yyyy"}
+	"mmm d yyyy", "d. mmm yyyy", "d. m. yyyy", "mmm-d-yyyy", "yyyy-m-d", "d/mmm/yyyy", "'KW' ww/yyyy", "'KW' ww yyyy",
+	"yyyy-'W'ww"}
 
 const distinctKept = 4000
 
@@ -269,6 +270,16 @@ func (p *profile) counts() bool {
 }
 
 // fits says whether a field of a type can have the values: 0 means no, 1 means yes, and values between them perhaps.
+// units is how many values are common words for units of measure.
+func (p *profile) units() (n int) {
+	for _, v := range p.values {
+		if _, _, ok := list.UnitOf(strings.TrimSpace(v.cell.Text), order.KnownUnit); ok {
+			n++
+		}
+	}
+	return n
+}
+
 // isMoney reports whether a column has numbers that are written with decimals.
 func (p *profile) isMoney() bool {
 	decimals := 0

@@ -178,6 +178,15 @@ PNT-BLU-1L,Paint blue 1 l,12,$12.50,$150.00
 		`sender_number: {from: $.purchaseOrder.id, need: must}|buyer.name: {from: $.purchaseOrder.buyer.name}|` +
 			`buyer.code: {from: $.purchaseOrder.buyer.partyId}|price_basis: {from: $.price.baseQuantity}|number: {from: id}`,
 		""},
+	{"a language that nobody taught it",
+		"Rendelésszám;Rendelés dátuma;Cikkszám;Megnevezés;Mennyiség;Egység;Egységár;Összesen\nR-1;2026.03.02;00101;Kötél 4 mm;20;m;0,85;17,00\n" +
+			"R-1;2026.03.02;00104;Kötél 5 mm;10;m;0,97;9,70\nR-2;2026.03.03;00107;Kötél 6 mm;5;m;1,10;5,50\n",
+		`group: {by: key, columns: Rendelésszám}|quantity: {from: Mennyiség, need: must}|unit_price: {from: Egységár}|` +
+			`amount: {from: Összesen}|unit: {from: Egység, crosswalk: unit-words}|item: {from: Cikkszám, need: must}`, ""},
+	{"thousands, and weeks, as in Switzerland",
+		"Bestell-Nr.;Datum;Art.-Nr.;Bezeichnung;Menge;ME;Preis CHF;Total CHF;Liefertermin\nB-1;02.03.2026;00101;Seil;1'200;m;0.85;1'020.00;KW 12/2026\n" +
+			"B-1;02.03.2026;00104;Seil 5;10;m;CHF 0.97;9.70;KW 12/2026\nB-2;03.03.2026;00107;Seil 6;5;m;1.10;5.50;KW 13/2026\n",
+		`quantity: {from: Menge, need: must}|amount: {from: Total CHF}|requested_delivery_on: {from: Liefertermin, dates: "'KW' ww/yyyy"}`, ""},
 	{"cases, packs and pieces",
 		"Cust PO#,PO Dt,UPC,Case Pack,Cases,Eaches,Unit Cost,Ext Cost\n7788120,03/14/2026,2004417000118,12,4,48,1.25,60.00\n" +
 			"7788120,03/14/2026,2004417000484,24,2,48,2.10,100.80\n7788121,03/14/2026,2004417000118,12,1,12,1.25,15.00\n",

@@ -107,15 +107,15 @@ func (l *Locale) dressed(s string) (order.Number, error) {
 		return parsed(order.ParseNumber(plain))
 	}
 	whole, fraction, cut := strings.Cut(s, string(l.DecimalSign))
-	for _, group := range []byte{l.grouping, ' '} {
+	for _, group := range []byte{l.grouping, ' ', '\''} {
 		if group == 0 || strings.IndexByte(whole, group) < 0 {
 			continue
 		}
 		groups := strings.Split(whole, string(group))
 		if groups[0] == "" || len(groups[0]) > 3 || groups[0][0] == '0' ||
 			slices.ContainsFunc(groups[1:], func(g string) bool { return len(g) != 3 }) {
-			if !plainNumber(strings.Join(groups, "")) {
-				return order.Number{}, l.expected() // words
+			if !plainNumber(strings.Join(groups, "")) || group == '\'' {
+				return order.Number{}, l.expected() // words, or feet
 			}
 			if group == ' ' {
 				return order.Number{}, errors.New("a space stands between digits that are no thousands")
