@@ -38,6 +38,8 @@ func (d *drafter) hintsOf(heading string) []hint {
 	all := hints(heading)
 	if d.hints.Says != "" {
 		all = d.noticeHints(heading, all)
+	} else {
+		all = oldOrNew(heading, all)
 	}
 	if m := pricePer.FindStringSubmatch(heading); m != nil { // the price of so many
 		if price := hints(m[1]); len(price) > 0 && price[0].field == "unit_price" {
@@ -130,6 +132,9 @@ func (d *drafter) candidates(columns []*profile, groups []int) []candidate {
 				byField[key] = c
 			}
 			s := score * fit
+			if level == order.Lines && field == "number" && p.longest > 20 {
+				return // a list of lines, perhaps, but no number
+			}
 			if level == order.Lines && field == "number" && !p.counts() {
 				s *= 0.6 // the lines of an order are counted
 			}

@@ -57,6 +57,25 @@ func (d *drafter) findLabels(rows []source.Record) []label {
 	return all
 }
 
+// says reports whether rows have a label again, beside another value: it is about the rows below it, and not about all.
+func says(rows []source.Record, l label) bool {
+	for i := range rows {
+		for c := range rows[i].Cells {
+			head, rest, inside := strings.Cut(text(&rows[i], c), ":")
+			if !inside {
+				continue
+			}
+			if rest = strings.TrimSpace(rest); rest == "" {
+				rest = text(&rows[i], c+1)
+			}
+			if list.Fold(head) == list.Fold(l.text) && rest != "" && rest != strings.TrimSpace(l.value.Text) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 // labels binds header fields to labels around the table.
 func (d *drafter) labels(t *table, below bool) {
 	rows := t.above
@@ -108,7 +127,7 @@ func (d *drafter) labels(t *table, below bool) {
 	})
 	used := map[string]bool{}
 	for _, f := range all {
-		if used[f.l.text] || d.bound(order.Header, f.field.Name) {
+		if used[f.l.text] || d.bound(order.Header, f.field.Name) || says(t.rows, f.l) {
 			continue
 		}
 		used[f.l.text] = true

@@ -187,6 +187,14 @@ PNT-BLU-1L,Paint blue 1 l,12,$12.50,$150.00
 		"Bestell-Nr.;Datum;Art.-Nr.;Bezeichnung;Menge;ME;Preis CHF;Total CHF;Liefertermin\nB-1;02.03.2026;00101;Seil;1'200;m;0.85;1'020.00;KW 12/2026\n" +
 			"B-1;02.03.2026;00104;Seil 5;10;m;CHF 0.97;9.70;KW 12/2026\nB-2;03.03.2026;00107;Seil 6;5;m;1.10;5.50;KW 13/2026\n",
 		`quantity: {from: Menge, need: must}|amount: {from: Total CHF}|requested_delivery_on: {from: Liefertermin, dates: "'KW' ww/yyyy"}`, ""},
+	{"a label that stands above each customer's orders",
+		"Report: Open orders,,,\n\nCustomer: HARB,,,\nOrder,Item,Qty,Price\nA-1,00101,20,0.85\nA-1,00104,10,0.97\n" +
+			"Customer: PIER,,,\nOrder,Item,Qty,Price\nB-1,00107,5,1.10\n",
+		`partner: {expr: '""', need: must}|group: {by: key, columns: Order}|quantity: {from: Qty, need: must}`, ""},
+	{"what was and what is to be",
+		"PO;Lieferant;Artikel;Menge alt;Menge neu;Preis\n4500001;VARNHOLT;00101;100;120;0,85\n4500001;VARNHOLT;00104;50;50;0,97\n" +
+			"4500002;VARNHOLT;00107;10;5;1,10\n",
+		`quantity: {from: Menge neu, need: must}|# Not used: Menge alt`, ""},
 	{"cases, packs and pieces",
 		"Cust PO#,PO Dt,UPC,Case Pack,Cases,Eaches,Unit Cost,Ext Cost\n7788120,03/14/2026,2004417000118,12,4,48,1.25,60.00\n" +
 			"7788120,03/14/2026,2004417000484,24,2,48,2.10,100.80\n7788121,03/14/2026,2004417000118,12,1,12,1.25,15.00\n",

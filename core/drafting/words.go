@@ -554,3 +554,32 @@ func sumOf(text string) []concept {
 var sumWords = map[string]bool{"total": true, "subtotal": true, "summe": true, "gesamtsumme": true,
 	"zwischensumme": true,
 	"totale":        true, "totaal": true, "somme": true, "suma": true, "summa": true, "soma": true, "razem": true}
+
+var (
+	oldWords = words("old|previous|prev|former|alte|vorherig|vorherige|ancien|ancienne|anterior|precedente|oud|oude|gammel|gammal|vanha")
+	newWords = words("new|revised|neu|neue|neuer|nouveau|nouvelle|nuevo|nueva|nuovo|nuova|nieuw|nieuwe|ny|nytt|nya|uusi")
+)
+
+// oldOrNew understands a heading that says which of two values it has, such as "Menge alt" beside "Menge neu": the new
+// one counts.
+func oldOrNew(heading string, all []hint) []hint {
+	said := plainWords(heading)
+	if len(said) < 2 {
+		return all
+	}
+	if said[len(said)-1] == "alt" || slices.ContainsFunc(said, func(w string) bool { return oldWords[w] }) {
+		out := slices.Clone(all)
+		for i := range out {
+			out[i].score *= 0.4
+		}
+		return out
+	}
+	rest := slices.DeleteFunc(slices.Clone(said), func(w string) bool { return newWords[w] })
+	if len(rest) == len(said) || len(rest) == 0 {
+		return all
+	}
+	if plain := hints(strings.Join(rest, " ")); best(plain) > best(all) {
+		return plain
+	}
+	return all
+}
