@@ -18,7 +18,8 @@ import (
 	"koinos/load"
 )
 
-// said are the kinds of notices about one order, with the last part of their paths. The order itself can be changed, too.
+// said are the kinds of notices about one order, with the last part of their paths. The order itself can be changed,
+// too.
 var said = []struct {
 	method, path string
 	kind         intent.Kind

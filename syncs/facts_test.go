@@ -477,7 +477,8 @@ func TestRunBacksOff(t *testing.T) {
 	for range 12 {
 		gaps = append(gaps, wait())
 	}
-	want := []time.Duration{300 * time.Millisecond, 600 * time.Millisecond, 1200 * time.Millisecond, 2400 * time.Millisecond,
+	want := []time.Duration{300 * time.Millisecond, 600 * time.Millisecond, 1200 * time.Millisecond,
+		2400 * time.Millisecond,
 		4800 * time.Millisecond, 9600 * time.Millisecond, 19200 * time.Millisecond, 38400 * time.Millisecond, time.Minute,
 		time.Minute, time.Minute, time.Minute}
 	if !slices.Equal(gaps, want) || q.ended {
