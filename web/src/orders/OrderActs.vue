@@ -92,7 +92,7 @@ const forms = computed<Record<Act, Form>>(() => {
       label: purchase.value ? 'Their answer …' : 'Answer …',
       there: anyLeft.value && status !== 'draft',
       what: 'answers',
-      words: 'Answered',
+      words: 'Record the answer',
       column: '',
       may: 'left',
       fields: [['answered_on', 'Day']],
@@ -114,7 +114,7 @@ const forms = computed<Record<Act, Form>>(() => {
       label: purchase.value ? 'Receive …' : 'Ship …',
       there: anyLeft.value && status !== 'draft',
       what: moves[0],
-      words: purchase.value ? 'Received' : 'Shipped',
+      words: purchase.value ? 'Record the receipt' : 'Record the shipment',
       column: 'Open',
       may: 'left',
       fields: [...moves[1], ...ofGoods],
@@ -123,7 +123,7 @@ const forms = computed<Record<Act, Form>>(() => {
       label: 'Return …',
       there: lines.value.some((l) => l.returnable !== '0'),
       what: 'returns',
-      words: 'Returned',
+      words: 'Record the return',
       column: 'Can come back',
       may: 'returnable',
       fields: [
@@ -136,7 +136,7 @@ const forms = computed<Record<Act, Form>>(() => {
       label: 'Bill …',
       there: lines.value.some((l) => l.unbilled !== '0'),
       what: 'invoices',
-      words: 'Billed',
+      words: 'Create the invoice',
       column: 'Not billed',
       may: 'unbilled',
       fields: [
@@ -476,8 +476,10 @@ const counted = computed(() => open.value !== 'change' && open.value !== 'hold' 
       <p v-if="open === 'answer'"
         class="soft">{{ purchase ? 'What the supplier said is compared with the order.' : 'The partner is told this line by line, in the next 855 or 865.' }}
         A blank quantity is all of the line; + adds a statement for a part of it.</p>
-      <p v-if="counted && open !== 'cancel'" class="soft">Blank lines stay as they are. A quantity may be in another
-        unit, such as 2 BX.</p>
+      <p class="soft"><template v-if="counted && open !== 'cancel'">Blank lines stay as they are. A quantity may be in
+        another unit, such as 2 BX. </template>
+        <RouterLink to="/docs/orders#rules-for-all-of-them" target="_blank">What holds for all of these</RouterLink>
+      </p>
       <StateNote v-if="failed && !held.length" :error="failed" @retry="refresh()" />
       <div v-if="held.length" class="held" role="alert">
         <p v-for="(f, i) in (failed as ProblemError).problem.findings" :key="i">{{ f.message }}</p>
