@@ -33,6 +33,7 @@ type Interchange struct {
 	RuledBy        string            `json:"ruled_by,omitempty"`
 	Test           bool              `json:"test,omitempty" doc:"Its sender marks it as a test (ISA15 is T): it is checked and acknowledged, and touches no order"`
 	Accept         []string          `json:"accept,omitempty" doc:"Codes of warnings that a person accepted: they hold nothing of it"`
+	AcceptedBy     string            `json:"accepted_by,omitempty" doc:"Who accepted them last"`
 	Orders         []string          `json:"orders" doc:"Numbers of the orders that its sets are about, the first few"`
 	Findings       []finding.Finding `json:"findings,omitempty"`
 	Sets           []SetRecord       `json:"sets,omitempty" doc:"The first of its transaction sets"`

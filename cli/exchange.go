@@ -423,6 +423,9 @@ func (a *app) interchange(i *api.Interchange) {
 			api.Settled: "settled"}[i.Ruling],
 			i.RuledBy)
 	}
+	if i.AcceptedBy != "" {
+		fmt.Fprintf(a.out, "  %s: accepted by %s\n", strings.Join(i.Accept, ", "), i.AcceptedBy)
+	}
 	if i.CopyOf != 0 {
 		fmt.Fprintf(a.out, "  says once more what interchange %d said\n", i.CopyOf)
 	}

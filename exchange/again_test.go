@@ -105,7 +105,7 @@ func TestComesAgain(t *testing.T) {
 	if i := comes(ordered(905, "PM-1"), "arrival 1"); i.ID != first.ID {
 		t.Errorf("an arrival is interchange %d, then %d", first.ID, i.ID)
 	}
-	if _, err := d.Replay(ctx, again.ID, nil); !errors.Is(err, ErrNotNow) {
+	if _, err := d.Replay(ctx, again.ID, nil, "eva"); !errors.Is(err, ErrNotNow) {
 		t.Errorf("a doubtful interchange is replayed without a decision: %v", err)
 	}
 	if _, err := d.Rule(ctx, first.ID, api.Refused, "eva"); !errors.Is(err, ErrNotNow) {

@@ -93,7 +93,7 @@ func TestDeliveriesChange(t *testing.T) {
 	if got, want := said(d.order(order.Sales, "PELLOW", "", "PM-1")), "20 MTR: 12 to 0040; 8 to 0041"; got != want {
 		t.Errorf("before it is taken: %s", got)
 	}
-	if i, err := d.Replay(t.Context(), i.ID, []string{"change_asked"}); err != nil || i.State != api.StateDone {
+	if i, err := d.Replay(t.Context(), i.ID, []string{"change_asked"}, "test"); err != nil || i.State != api.StateDone {
 		t.Fatal(i.State, err)
 	}
 	if got, want := said(d.order(order.Sales, "PELLOW", "", "PM-1")), "20 MTR: 5 to 0040; 15 to 0043"; got != want {

@@ -354,7 +354,7 @@ ST 0001 / TDS / 01: The invoice states a total of 76.00; its lines, charges and 
 ST 0001 / BIG / 02: The invoice differs from the order by 4.00 EUR more.`; said != want || bill.State != api.StateHeld {
 		t.Errorf("%s: %s", bill.State, said)
 	}
-	if bill, err := d.Replay(ctx, bill.ID, []string{"price_differs", "invoice_differs"}); err != nil ||
+	if bill, err := d.Replay(ctx, bill.ID, []string{"price_differs", "invoice_differs"}, "test"); err != nil ||
 		bill.State != api.StateDone {
 		t.Errorf("%s, %v", bill.State, err)
 	}
@@ -432,10 +432,10 @@ func TestNumbers(t *testing.T) {
 	// An order that is held for want of an entry goes on when it is there.
 	i := d.receive(pellow(50, "860", "BCH*04*SA*PM-1***20260317~POC*1*QI*30**MR*1.33**VP*00113~"))
 	d.receive(pellow(51, "850", order4711))
-	if i, err = d.Replay(ctx, i.ID, nil); err != nil || i.State != api.StateDone {
+	if i, err = d.Replay(ctx, i.ID, nil, "test"); err != nil || i.State != api.StateDone {
 		t.Errorf("%s %v %+v", i.State, err, i.Sets[0].Findings)
 	}
-	if _, err = d.Replay(ctx, i.ID, nil); err == nil {
+	if _, err = d.Replay(ctx, i.ID, nil, "test"); err == nil {
 		t.Error("what is done is done again")
 	}
 }

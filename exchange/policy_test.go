@@ -173,7 +173,7 @@ func TestRulesHoldWhatComes(t *testing.T) {
 		if i.State != api.StateHeld || d.numbers("PELLOW") != "PM-1" {
 			t.Errorf("%s: %s, %s, %+v", c.name, i.State, d.numbers("PELLOW"), i.Sets[1].Findings)
 		}
-		i, err := d.Replay(context.Background(), i.ID, c.accept)
+		i, err := d.Replay(context.Background(), i.ID, c.accept, "test")
 		if err != nil {
 			t.Fatal(err)
 		}

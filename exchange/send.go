@@ -295,7 +295,7 @@ var ErrNotNow = errors.New("not with this interchange")
 
 // Replay does what an interchange that came asks for, as far as it has not been done: the sets that are held, or all
 // sets if its partner was unknown. Warnings with accepted codes do not hold them.
-func (x *Exchange) Replay(ctx context.Context, id int64, accept []string) (api.Interchange, error) {
+func (x *Exchange) Replay(ctx context.Context, id int64, accept []string, by string) (api.Interchange, error) {
 	i, err := x.store.Interchange(ctx, id, x.now())
 	if err != nil {
 		return i, err
@@ -315,7 +315,7 @@ func (x *Exchange) Replay(ctx context.Context, id int64, accept []string) (api.I
 		return i, err
 	}
 	if err := x.store.Write(ctx, func(t *store.Tx) error {
-		return errors.Join(t.AcceptIn(id, accept), x.takeAgain(t, id))
+		return errors.Join(t.AcceptIn(id, accept, by), x.takeAgain(t, id))
 	}); err != nil {
 		return i, err
 	}

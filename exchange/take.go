@@ -147,8 +147,12 @@ func (x *Exchange) load(ctx context.Context, p *partner.Partner, i *api.Intercha
 	if asked.OnlyRows != nil && len(asked.OnlyRows) == 0 {
 		return nil // each of them waits for a person
 	}
+	by := p.Name
+	if i.AcceptedBy != "" {
+		by += ", accepted by " + i.AcceptedBy
+	}
 	// Each replay is a load of its own, unless a crash interrupted the last one. Orders that are stored are recognised.
-	l, err := x.engine.Start(ctx, load.Request{Document: i.Document, Mapping: p.Sets[kind].Mapping, By: p.Name,
+	l, err := x.engine.Start(ctx, load.Request{Document: i.Document, Mapping: p.Sets[kind].Mapping, By: by,
 		Name: fmt.Sprintf("interchange %d %s after load %d", i.ID, kind, before), Options: asked})
 	if err != nil {
 		return err

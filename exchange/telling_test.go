@@ -222,9 +222,13 @@ func TestAskedChangesWait(t *testing.T) {
 		f[0].At != "ST 0001 / POC / 03" || f[0].Message != `Asked for: line 1 quantity was "20", is "30".` {
 		t.Fatalf("%s, %s, %+v", asked.State, line(), f)
 	}
-	if i, err := d.Replay(t.Context(), asked.ID, []string{"change_asked"}); err != nil ||
+	if i, err := d.Replay(t.Context(), asked.ID, []string{"change_asked"}, "eva"); err != nil ||
 		i.State != api.StateDone || line() != "30" {
 		t.Errorf("%s, %s, %v", i.State, line(), err)
+	}
+	events := d.order(order.Sales, "PELLOW", "", "PM-1").Events
+	if got, want := events[len(events)-1].Origin.By, "PELLOW, accepted by eva"; got != want {
+		t.Errorf("changed by %q, want %q", got, want)
 	}
 	d.send("PELLOW", "865")
 	asked = ask(3, "50")

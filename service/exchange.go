@@ -294,7 +294,7 @@ func (s *Service) interchanges(h huma.API) {
 				return nil, problem("invalid_request", fmt.Sprintf("%q is not the code of a warning.", code))
 			}
 		}
-		i, err := s.exchange.Replay(ctx, in.ID, in.Accept)
+		i, err := s.exchange.Replay(ctx, in.ID, in.Accept, callerOf(ctx).name)
 		return &answer[api.Interchange]{i}, notNow(err)
 	})
 	act("let-in", "let-in-interchange", "Let in an interchange whose control number came before with other content",

@@ -353,14 +353,14 @@ func (s *Service) tryAgain(ctx context.Context, all []api.HeldWork) (api.Retried
 				continue
 			}
 			interchanges[w.Interchange] = true
-			_, failed := s.exchange.Replay(ctx, w.Interchange, nil)
+			_, failed := s.exchange.Replay(ctx, w.Interchange, nil, by)
 			err = notNow(failed)
 			out.Interchange = w.Interchange
 		case api.HeldAnswer: // it goes when the order, or another answer, says the same
 			out.Count--
 		case api.HeldInterchange: // a person says, of each, whether it is let in
 			if len(all) == 1 {
-				_, err = s.exchange.Replay(ctx, w.Interchange, nil)
+				_, err = s.exchange.Replay(ctx, w.Interchange, nil, by)
 				err = notNow(err)
 			}
 			out.Count--

@@ -37,6 +37,7 @@ type interchangeRow struct {
 	Ruling       string         `db:"ruling"`
 	RuledBy      string         `db:"ruled_by"`
 	Accept       string         `db:"accept"`
+	AcceptedBy   string         `db:"accepted_by"`
 	Test         bool           `db:"test"`
 	CopyOf       sql.NullInt64  `db:"copy_of"`
 	Orders       sql.NullString `db:"orders"`
@@ -50,7 +51,7 @@ func (r *interchangeRow) interchange() (api.Interchange, error) {
 		Content: r.Content, Ruling: r.Ruling, RuledBy: r.RuledBy, Test: r.Test, CopyOf: r.CopyOf.Int64,
 		Orders: []string{}}
 	if r.Accept != "" {
-		i.Accept = strings.Split(r.Accept, ",")
+		i.Accept, i.AcceptedBy = strings.Split(r.Accept, ","), r.AcceptedBy
 	}
 	if r.Orders.String != "" {
 		i.Orders = strings.Split(r.Orders.String, "\n")
@@ -193,13 +194,13 @@ func (t *Tx) ComesFrom(id int64, partner string) error {
 		api.StateArriving, id, api.StateUnknown)
 }
 
-// AcceptIn adds to the warnings that a person accepts for an interchange.
-func (t *Tx) AcceptIn(id int64, codes []string) error {
+// AcceptIn adds to the warnings that are accepted for an interchange, and notes who accepts them.
+func (t *Tx) AcceptIn(id int64, codes []string, by string) error {
 	if len(codes) == 0 {
 		return nil
 	}
-	return t.run(`UPDATE interchanges SET accept = CASE accept WHEN '' THEN ?1 ELSE accept || ',' || ?1 END WHERE id = ?2`,
-		strings.Join(codes, ","), id)
+	return t.run(`UPDATE interchanges SET accept = CASE accept WHEN '' THEN ?1 ELSE accept || ',' || ?1 END, accepted_by = ?3
+	  WHERE id = ?2`, strings.Join(codes, ","), id, by)
 }
 
 // SettledBy records who dealt with what was held of an interchange.

@@ -141,6 +141,7 @@ const found = computed(() => {
             :to="`/exchange/${it.answers}`">{{ it.answers }}</RouterLink>
           </template>
           <template v-if="it.acknowledged_at">, acknowledged <WhenMark :at="it.acknowledged_at" /></template>
+          <template v-if="it.accepted_by">, {{ it.accept?.join(', ') }} accepted by {{ it.accepted_by }}</template>
           <template v-if="it.ruling">, {{ it.ruling === 'let_in' ? 'let in' : it.ruling }} by
             {{ it.ruled_by }}</template>
           <template v-else-if="it.due_at">, to be acknowledged by <WhenMark plain :at="it.due_at" /></template>
