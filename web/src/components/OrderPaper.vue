@@ -207,7 +207,7 @@ function has(line: number, field: string) {
           <td><PaperValue field="goods" :value="o.goods" number /></td>
         </tr>
         <tr v-for="(c, i) in o.charges ?? []" :key="i">
-          <td>{{ c.code }}</td>
+          <td>{{ fieldLabel(c.code) }}</td>
           <td>{{ c.allowance ? '−' : '' }}<PaperValue :field="(c.allowance ? 'allowance.' : 'charge.') + c.code"
             :value="c.amount" number />
           </td>
