@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -346,7 +347,8 @@ failed orders again.`,
 				row[0], row[len(row)-2], row[len(row)-1] = source.Guard(m.Value), source.Guard(m.Nearest), num(m.Count)
 				tables[file] = append(tables[file], row)
 			}
-			for file, rows := range tables {
+			for _, file := range slices.Sorted(maps.Keys(tables)) {
+				rows := tables[file]
 				if err := folder.Usual.Write(to+string(os.PathSeparator)+file,
 					func(w io.Writer) error { return csv.NewWriter(w).WriteAll(rows) }); err != nil {
 					return err
