@@ -113,6 +113,38 @@ func TestComesAgain(t *testing.T) {
 	}
 }
 
+// An interchange of a sender who was unknown may have come once more before it is replayed. What is accepted of it counts.
+func TestKnownLate(t *testing.T) {
+	change := "BCH*04*SA*PM-1***20260317~POC*1*QI*30**MR*1.33**VP*00113~"
+	for _, c := range []struct {
+		name, doc, meanwhile string
+		state, orders        string
+	}{
+		{"nothing came", pellow(905, "850", order4711), "", api.StateDone, "PM-1"},
+		{"it came again", pellow(905, "850", order4711), pellow(905, "850", order4711), api.StateDuplicate, "PM-1"},
+		{"another one with its number", pellow(905, "850", strings.ReplaceAll(order4711, "PM-1", "PM-2")),
+			pellow(905, "850", order4711), api.StateDoubtful, "PM-1"},
+		{"a change that is accepted", pellow(906, "860", change), pellow(905, "850", order4711), api.StateDone, "PM-1"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			d := open(t)
+			d.partner("id: PELLOW}", "id: PELLEW}")
+			i := d.receive(c.doc)
+			if i.State != api.StateUnknown {
+				t.Fatalf("%s at first", i.State)
+			}
+			d.partner("changes: take", "changes: wait")
+			if c.meanwhile != "" {
+				d.receive(c.meanwhile)
+			}
+			i, err := d.Replay(t.Context(), i.ID, []string{"change_asked"}, "eva")
+			if orders := d.numbers("PELLOW"); err != nil || i.State != c.state || orders != c.orders {
+				t.Errorf("%s, %s, %v %+v", i.State, orders, err, foundIn(i))
+			}
+		})
+	}
+}
+
 // numbers are the sender's numbers of a partner's orders.
 func (d *desk) numbers(name string) string {
 	d.t.Helper()

@@ -304,7 +304,7 @@ func (x *Exchange) Replay(ctx context.Context, id int64, accept []string, by str
 	case i.Direction != "in":
 		return i, fmt.Errorf("%w: interchange %d is one of ours; send what is due instead", ErrNotNow, id)
 	case i.State == api.StateUnknown:
-		return x.again(ctx, &i)
+		return x.again(ctx, &i, accept, by)
 	case i.State == api.StateDoubtful:
 		return i, fmt.Errorf("%w: interchange %d has the control number of another one; let it in, or refuse it",
 			ErrNotNow, id)
@@ -373,7 +373,7 @@ func (x *Exchange) checkAgain(ctx context.Context, i *api.Interchange) error {
 }
 
 // again reads an interchange of an unknown sender once more, if somebody has described the sender meanwhile.
-func (x *Exchange) again(ctx context.Context, i *api.Interchange) (api.Interchange, error) {
+func (x *Exchange) again(ctx context.Context, i *api.Interchange, accept []string, by string) (api.Interchange, error) {
 	all, err := x.partners(ctx)
 	if err != nil {
 		return *i, err
@@ -392,7 +392,8 @@ func (x *Exchange) again(ctx context.Context, i *api.Interchange) (api.Interchan
 		return *i, nil
 	}
 	if err := x.store.Write(ctx, func(t *store.Tx) error {
-		return errors.Join(t.ComesFrom(i.ID, now.Partner), t.AddInterchangeJob(i.ID, x.now()))
+		return errors.Join(t.AcceptIn(i.ID, accept, by), t.ComesFrom(i.ID, now.Partner),
+			t.AddInterchangeJob(i.ID, x.now()))
 	}); err != nil {
 		return *i, err
 	}

@@ -12,13 +12,18 @@ import (
 // contents were stored are compared by the document ?5.
 const sameContent = `(content = ?4 OR content = '' AND document = ?5)`
 
+// readBefore is the SQL condition that the interchange i was read before the interchange ?3. One whose sender was unknown
+// when it came is read later than those that came after it, once somebody has described the sender.
+const readBefore = `(i.id < ?3 OR i.state NOT IN ('arriving', 'unknown', 'doubtful') AND i.ruling <> 'let_in')`
+
 // KnownControl returns the first earlier interchanges from the same partner with the same control number: one with the
 // same content, and one with other content; 0 if there is none. Rejected interchanges do not count, because they are to
 // be sent again.
 func (s *Store) KnownControl(ctx context.Context, i *api.Interchange) (same, other int64, err error) {
 	err = s.r.QueryRowxContext(ctx, `SELECT coalesce(min(CASE WHEN `+sameContent+` THEN id END), 0),
-		coalesce(min(CASE WHEN NOT `+sameContent+` THEN id END), 0) FROM interchanges
-		WHERE partner = ?1 AND direction = 'in' AND control = ?2 AND id < ?3 AND state NOT IN ('duplicate', 'rejected')`,
+		coalesce(min(CASE WHEN NOT `+sameContent+` THEN id END), 0) FROM interchanges i
+		WHERE partner = ?1 AND direction = 'in' AND control = ?2 AND id <> ?3 AND state NOT IN ('duplicate', 'rejected')
+		AND `+readBefore,
 		i.Partner, i.Control, i.ID, i.Content, i.Document).Scan(&same, &other)
 	return same, other, err
 }
@@ -27,8 +32,8 @@ func (s *Store) KnownControl(ctx context.Context, i *api.Interchange) (same, oth
 // 0 if there is none. Leading zeros are ignored. Rejected interchanges do not count, because they are to be sent again.
 func (s *Store) KnownGroup(ctx context.Context, i *api.Interchange, control string) (id int64, err error) {
 	err = s.r.GetContext(ctx, &id, `SELECT coalesce(min(i.id), 0) FROM sets s JOIN interchanges i ON i.id = s.interchange
-		WHERE ltrim(s.group_control, '0') = ltrim(?, '0') AND s.state NOT IN ('duplicate', 'doubtful', 'rejected')
-		AND i.partner = ? AND i.direction = 'in' AND i.id < ?`, control, i.Partner, i.ID)
+		WHERE ltrim(s.group_control, '0') = ltrim(?1, '0') AND s.state NOT IN ('duplicate', 'doubtful', 'rejected')
+		AND i.partner = ?2 AND i.direction = 'in' AND i.id <> ?3 AND `+readBefore, control, i.Partner, i.ID)
 	return id, err
 }
 
