@@ -1,7 +1,9 @@
 package grammar
 
 import (
+	"cmp"
 	"errors"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -96,6 +98,17 @@ type Mistakes struct{ All finding.All }
 func (m *Mistakes) Add(code finding.Code, at origin.Place, value, format string, args ...any) *finding.Finding {
 	m.All = append(m.All, finding.New(code, at, value, format, args...))
 	return &m.All[len(m.All)-1]
+}
+
+// Err returns the mistakes in the order of their places, as a finding.All; nil if there are none.
+func (m *Mistakes) Err() error {
+	if len(m.All) == 0 {
+		return nil
+	}
+	slices.SortStableFunc(m.All, func(a, b finding.Finding) int {
+		return cmp.Or(cmp.Compare(a.Place.Row, b.Place.Row), cmp.Compare(a.Place.Column, b.Place.Column))
+	})
+	return m.All
 }
 
 func place(t *token.Token) origin.Place {

@@ -30,19 +30,19 @@ func Parse(src []byte) (*Mapping, error) {
 		if base == nil {
 			m.Add(finding.MappingWrongValue, e.At, e.Text, "There is no standard mapping %q; there are %s.", e.Text,
 				strings.Join(StandardNames(), ", "))
-			return nil, m.All
+			return nil, m.Err()
 		}
 		root = over(root, base, 0)
 	}
 	words.Fit(root, "a mapping", &m)
-	if len(m.All) > 0 {
-		return nil, m.All
+	if err := m.Err(); err != nil {
+		return nil, err
 	}
 	b := builder{Mistakes: &m}
 	mapping := b.mapping(root)
 	mapping.Text = string(src)
-	if len(m.All) > 0 {
-		return nil, m.All
+	if err := m.Err(); err != nil {
+		return nil, err
 	}
 	return mapping, nil
 }
@@ -414,8 +414,11 @@ func (b *builder) group(n *grammar.Node, g *Grouping) {
 		if v := n.Get(key); v != nil {
 			*j = Joined{Sheet: v.Str("sheet"), Columns: b.sources(v.List("columns"))}
 			p := v.Get("path")
-			if (p == nil) == (j.Sheet == "") {
-				b.Add(finding.MappingMissingKey, v.At, "", "%s needs either %q or %q: where they are.", key, "sheet", "path")
+			switch {
+			case p == nil && j.Sheet == "":
+				b.Add(finding.MappingMissingKey, v.At, "", "%s needs sheet or path: where they are.", key)
+			case p != nil && j.Sheet != "":
+				b.Add(finding.MappingWrongValue, p.At, p.Text, "%s has both sheet and path; take one of them out.", key)
 			}
 			if p != nil {
 				j.Path, _ = b.path(p).(*jsondoc.Path)

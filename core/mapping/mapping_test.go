@@ -235,10 +235,26 @@ func TestMistakes(t *testing.T) {
 			}
 		}
 	}
-	_, err := Parse([]byte("koinos: mapping/1\nname: x\norders: {kind: sale, group: {by: keys, columns: " +
-		"[A]}}\nheader: {partnr: {value: P}}\nlines: {item: {from: I}}\n"))
-	if n := len(finding.Of(err)); n != 3 {
-		t.Errorf("%d mistakes are reported of 3: %v", n, err)
+}
+
+// All mistakes are reported, in the order in which they stand in the text.
+func TestSeveralMistakes(t *testing.T) {
+	for _, c := range []struct{ group, partner, want string }{
+		{"{by: keys, columns: [A]}", "partnr", "4:29 6:3"},
+		{"{by: join, headers: {columns: [A]}, lines: {columns: [B]}}", "partner", "4:45 4:68"},
+		{"{by: join, headers: {sheet: A, path: $.a, columns: [A]}, lines: {path: $.b, columns: [B]}}", "partner", "4:61"},
+	} {
+		for range 10 {
+			_, err := Parse([]byte("koinos: mapping/1\nname: x\norders:\n  {kind: sales, group: " + c.group +
+				"}\nheader:\n  " + c.partner + ": {value: P}\nlines: {item: {from: I}, quantity: {from: Q}}\n"))
+			var at []string
+			for _, f := range finding.Of(err) {
+				at = append(at, fmt.Sprintf("%d:%d", f.Place.Row, f.Place.Column))
+			}
+			if got := strings.Join(at, " "); got != c.want {
+				t.Fatalf("%s: mistakes at %s, want %s: %v", c.group, got, c.want, err)
+			}
+		}
 	}
 }
 

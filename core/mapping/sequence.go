@@ -42,8 +42,9 @@ func ParseSequence(src []byte) (*Sequence, error) {
 		return nil, finding.All{*bad}
 	}
 	var m grammar.Mistakes
-	if sequenceGrammar.Fit(root, "a sequence", &m); len(m.All) > 0 {
-		return nil, m.All
+	sequenceGrammar.Fit(root, "a sequence", &m)
+	if err := m.Err(); err != nil {
+		return nil, err
 	}
 	s := &Sequence{Name: root.Str("name"), About: root.Str("about"), Text: string(src)}
 	if !namePattern.MatchString(s.Name) {
@@ -63,8 +64,8 @@ func ParseSequence(src []byte) (*Sequence, error) {
 		seen[step.Name] = true
 		s.Steps = append(s.Steps, step)
 	}
-	if len(m.All) > 0 {
-		return nil, m.All
+	if err := m.Err(); err != nil {
+		return nil, err
 	}
 	return s, nil
 }

@@ -119,8 +119,9 @@ func Parse(src []byte) (*Sync, error) {
 		return nil, finding.All{*bad}
 	}
 	b := &builder{}
-	if words.Fit(root, "a sync", &b.Mistakes); len(b.All) > 0 {
-		return nil, b.All
+	words.Fit(root, "a sync", &b.Mistakes)
+	if err := b.Err(); err != nil {
+		return nil, err
 	}
 	s := &Sync{Name: root.Str("name"), About: root.Str("about"), Text: string(src)}
 	if !namePattern.MatchString(s.Name) {
@@ -169,8 +170,8 @@ func Parse(src []byte) (*Sync, error) {
 		s.Asked = runs.Text == "asked"
 	}
 	b.waiting(s, root)
-	if len(b.All) > 0 {
-		return nil, b.All
+	if err := b.Err(); err != nil {
+		return nil, err
 	}
 	return s, nil
 }

@@ -188,8 +188,9 @@ func Parse(src []byte) (*System, error) {
 		return nil, finding.All{*bad}
 	}
 	b := &builder{}
-	if words.Fit(root, "a system", &b.Mistakes); len(b.All) > 0 {
-		return nil, b.All
+	words.Fit(root, "a system", &b.Mistakes)
+	if err := b.Err(); err != nil {
+		return nil, err
 	}
 	s := &System{Name: root.Str("name"), About: root.Str("about"), Text: string(src),
 		Headers: texts(root.Get("headers")),
@@ -233,8 +234,8 @@ func Parse(src []byte) (*System, error) {
 		s.Hooks = b.hooks(s, h)
 	}
 	b.errors(s, root.Get("errors"))
-	if len(b.All) > 0 {
-		return nil, b.All
+	if err := b.Err(); err != nil {
+		return nil, err
 	}
 	return s, nil
 }

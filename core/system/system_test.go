@@ -357,10 +357,10 @@ func TestParseWriting(t *testing.T) {
 		{"  a:\n" + list + "    write: {mapping: m}\n",
 			"8:13 say either create, the call that makes a record, or file, in a folder."},
 		{"  a:\n" + list + "    write: {file: {path: /out, name: a.txt, record: \"{$.x}{when}{sum $}\"}}\n",
-			"8:26 \"/out\" is no folder below the system's.\n8:38 the name of a file needs {id}, and no folder.\n" +
+			"5:3 a is a file, but the system is no folder.\n8:26 \"/out\" is no folder below the system's.\n" +
+				"8:38 the name of a file needs {id}, and no folder.\n" +
 				"8:53 {when} is nothing that can stand here: id, today, now, records, lines, parts, a path, or sum " +
-				"and a path.\n" +
-				"5:3 a is a file, but the system is no folder."},
+				"and a path."},
 		{"  a:\n" + list + "    write: {create: {path: /o}, of: b}\n  b:\n" + list,
 			"8:37 of is another kind of record here that can be read (get); there are a, b."},
 		{"  a:\n" + list + "    find: {r: {path: $.r}}\n",
