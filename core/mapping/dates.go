@@ -301,9 +301,33 @@ func timeOfDay(s string) bool {
 	return part[4] == "" || part[1] != "0" && part[1] != "00"
 }
 
+// isISO reports whether text is a day in the form that orders keep it in.
+func isISO(s string) bool {
+	if len(s) != 10 || s[4] != '-' || s[7] != '-' {
+		return false
+	}
+	var part [3]int
+	n := 0
+	for i := range len(s) {
+		switch c := s[i]; {
+		case i == 4 || i == 7:
+			n++
+		case c < '0' || c > '9':
+			return false
+		default:
+			part[n] = part[n]*10 + int(c-'0')
+		}
+	}
+	return exists(part[0], part[1], part[2])
+}
+
+func exists(y, m, d int) bool {
+	return y >= 1900 && y <= 9999 && m >= 1 && m <= 12 && d >= 1 && (d <= 28 || d <= 31 &&
+		time.Date(y, time.Month(m), d, 0, 0, 0, 0, time.UTC).Day() == d)
+}
+
 func day(y, m, d int) (order.Date, bool) {
-	if y < 1900 || y > 9999 || m < 1 || m > 12 || d < 1 || d > 31 || d > 28 &&
-		time.Date(y, time.Month(m), d, 0, 0, 0, 0, time.UTC).Day() != d {
+	if !exists(y, m, d) {
 		return "", false
 	}
 	b := [10]byte{byte('0' + y/1000), byte('0' + y/100%10), byte('0' + y/10%10), byte('0' + y%10), '-',

@@ -27,10 +27,8 @@ type Locale struct {
 
 // Date reads a cell as a day. The error says what to do, without the value.
 func (l *Locale) Date(c source.Cell) (order.Date, error) {
-	if s := c.Text; len(s) == 10 && s[4] == '-' && s[7] == '-' {
-		if _, ok := ISOForm.Parse(s); ok {
-			return order.Date(s), nil
-		}
+	if isISO(c.Text) {
+		return order.Date(c.Text), nil
 	}
 	if d, ok := ISOForm.Parse(c.Text); ok {
 		if l.zone != nil && len(c.Text) > 10 {

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"koinos/core/origin"
 )
@@ -65,7 +66,9 @@ func said(s string) string {
 // skipped, and so is what Koinos adds (its number, sums, status, revision). Numbers come in their shortest form, so
 // that 2 and 2.00 are the same content.
 func (o *Order) Each(yield func(line int, field, value string)) {
-	o.each(func(line, _ int, field, value string) { yield(line, field, value) })
+	for line := range len(o.Lines) + 1 {
+		o.eachIn(line, func(_ int, family, name, value string) { yield(line, family+name, value) })
+	}
 }
 
 // headerFields and lineFields are the fields of the two levels, each with its place in the table of fields.
@@ -102,44 +105,53 @@ func eachSaid(o *Order, l *Line, list []placed, yield func(placed, string)) {
 	}
 }
 
-// each is Each, and also passes the field's place in the table; 0 is a field that is not in it.
-func (o *Order) each(yield func(line, at int, field, value string)) {
-	for line := range len(o.Lines) + 1 {
-		o.eachIn(line, func(at int, field, value string) { yield(line, at, field, value) })
+// eachIn is Each for one level: the header (line 0) or one line. It also passes the field's place in the table; 0 is a
+// field that is not in it. The field's name comes in two parts, which most callers do not need as one: its family, if it
+// is of one, and its own name in it.
+func (o *Order) eachIn(line int, yield func(at int, family, name, value string)) {
+	list, l := o.level(line)
+	for i := range list {
+		if v := list[i].Value(o, l); v != "" {
+			yield(list[i].at, "", list[i].Name, v)
+		}
 	}
+	o.eachBeyond(line, yield)
 }
 
-// eachIn is each for one level: the header (line 0) or one line.
-func (o *Order) eachIn(line int, yield func(at int, field, value string)) {
-	give := func(field, value string) {
+// level returns the fields of a level, and its line.
+func (o *Order) level(line int) ([]placed, *Line) {
+	if line == 0 {
+		return headerFields, nil
+	}
+	return lineFields, &o.Lines[line-1]
+}
+
+// eachBeyond is eachIn for what is not in the table of plain fields.
+func (o *Order) eachBeyond(line int, yield func(at int, family, name, value string)) {
+	give := func(family, name, value string) {
 		if value != "" {
-			yield(0, field, value)
+			yield(0, family, name, value)
 		}
 	}
 	var l *Line
-	list, said, charges, custom := headerFields, saidHeader, o.Charges, o.Custom
+	said, charges, custom := saidHeader, o.Charges, o.Custom
 	states := o.Statement != nil
 	if line > 0 {
 		l = &o.Lines[line-1]
-		list, said, charges, custom = lineFields, saidLines, l.Charges, l.Custom
+		said, charges, custom = saidLines, l.Charges, l.Custom
 		states = states && l.Statement != nil
 	}
-	for i := range list {
-		if v := list[i].Value(o, l); v != "" {
-			yield(list[i].at, list[i].Name, v)
-		}
-	}
 	if states {
-		eachSaid(o, l, said, func(f placed, v string) { yield(f.at, f.Name, v) })
+		eachSaid(o, l, said, func(f placed, v string) { yield(f.at, "", f.Name, v) })
 	}
 	if line == 0 {
 		for _, r := range byKey(o.References, func(r Reference) string { return r.Qualifier }) {
-			give("reference."+r.Qualifier, r.Value)
+			give("reference.", r.Qualifier, r.Value)
 		}
 		for _, p := range byKey(o.Parties, func(p Party) string { return p.Role }) {
 			for _, part := range partyParts {
 				if v := *part.of(&p); v != "" {
-					yield(0, p.Role+"."+part.name, v)
+					yield(0, p.Role, "."+part.name, v)
 				}
 			}
 		}
@@ -147,12 +159,12 @@ func (o *Order) eachIn(line int, yield func(at int, field, value string)) {
 	eachExtra(charges, custom, give)
 }
 
-func eachExtra(charges []Charge, custom []Custom, give func(field, value string)) {
+func eachExtra(charges []Charge, custom []Custom, give func(family, name, value string)) {
 	for _, c := range byKey(charges, Charge.Field) {
-		give(c.Field(), c.Amount.plain())
+		give("", c.Field(), c.Amount.plain())
 	}
 	for _, c := range byKey(custom, func(c Custom) string { return c.Name }) {
-		give("custom."+c.Name, c.Value)
+		give("custom.", c.Name, c.Value)
 	}
 }
 
@@ -177,24 +189,31 @@ func byKey[T any](list []T, key func(T) string) []T {
 // Fingerprint is a SHA-256 over the order's content: two orders with the same fingerprint ask for the same goods on the
 // same terms. Fingerprints of different versions of Koinos may differ for the same content.
 func (o *Order) Fingerprint() [sha256.Size]byte {
-	b := make([]byte, 0, 512+192*len(o.Lines))
-	b = append(b, o.Kind...)
-	last := 0
-	o.each(func(line, at int, field, value string) {
-		if line != last { // lines come in turn
+	kept := fingerprinted.Get().(*[]byte)
+	b := append((*kept)[:0], o.Kind...)
+	for line := range len(o.Lines) + 1 {
+		if line > 0 {
 			b = append(b, 0)
-			last = line
 		}
-		if at > 0 {
-			b = append(b, byte(at))
-		} else {
-			b = append(append(b, 0xff), field...)
-		}
-		b = append(append(b, 1), value...)
-		b = append(b, 2)
-	})
-	return sha256.Sum256(b)
+		o.eachIn(line, func(at int, family, name, value string) {
+			if at > 0 {
+				b = append(b, byte(at))
+			} else {
+				b = append(append(append(b, 0xff), family...), name...)
+			}
+			b = append(append(append(b, 1), value...), 2)
+		})
+	}
+	*kept = b
+	sum := sha256.Sum256(b)
+	if cap(b) <= 64<<10 { // a huge order's is not kept
+		fingerprinted.Put(kept)
+	}
+	return sum
 }
+
+// fingerprinted are buffers for what a fingerprint is of.
+var fingerprinted = sync.Pool{New: func() any { return new([]byte) }}
 
 // Diff lists what is different in b, in the order of Each. Lines are the same if they have the same id or, if neither
 // order's lines have ids yet, the same position. A line that is gone is named by its position in a.
@@ -217,8 +236,8 @@ func Diff(a, b *Order) []Change {
 			list = append(list, d.gone[n+1]...)
 			continue
 		}
-		a.eachIn(n+1, func(_ int, field, value string) {
-			list = append(list, Change{Line: n + 1, LineID: a.Lines[n].ID, Field: field, Was: value})
+		a.eachIn(n+1, func(_ int, family, name, value string) {
+			list = append(list, Change{Line: n + 1, LineID: a.Lines[n].ID, Field: family + name, Was: value})
 		})
 	}
 	return list
@@ -240,34 +259,52 @@ type valued struct {
 
 // level compares line la of a with line lb of b; 0 is the header. For a new line, la has no meaning.
 func (d *differ) level(la, lb int) {
+	found := func(field, was, is string) {
+		c := Change{Line: lb, Field: field, Was: was, Is: is}
+		switch {
+		case is == "" && lb > 0:
+			c.LineID = d.a.Lines[la-1].ID
+		case lb > 0:
+			c.LineID = d.b.Lines[lb-1].ID
+		}
+		if is == "" {
+			d.gone[la] = append(d.gone[la], c)
+		} else {
+			d.list = append(d.list, c)
+		}
+	}
+	if lb > 0 && la == 0 {
+		d.b.eachIn(lb, func(_ int, family, name, value string) { found(family+name, "", value) })
+		return
+	}
+	list, a := d.a.level(la)
+	_, b := d.b.level(lb)
+	for i := range list {
+		if f := &list[i]; !f.same(d.a, a, d.b, b) {
+			found(f.Name, f.Value(d.a, a), f.Value(d.b, b))
+		}
+	}
 	d.was = d.was[:0]
-	if lb == 0 || la > 0 {
-		d.a.eachIn(la, func(at int, field, value string) { d.was = append(d.was, valued{at, field, value, false}) })
-	}
-	id, next := 0, 0 // both say their fields in the same order
-	if lb > 0 {
-		id = d.b.Lines[lb-1].ID
-	}
-	d.b.eachIn(lb, func(at int, field, value string) {
-		c := Change{Line: lb, LineID: id, Field: field, Is: value}
+	d.a.eachBeyond(la, func(at int, family, name, value string) {
+		d.was = append(d.was, valued{at, family + name, value, false})
+	})
+	next := 0 // both say their fields in the same order
+	d.b.eachBeyond(lb, func(at int, family, name, value string) {
+		field, was := family+name, ""
 		for n := range d.was {
 			w := &d.was[(next+n)%len(d.was)]
 			if w.at == at && w.field == field && !w.seen {
-				w.seen, c.Was, next = true, w.value, next+n+1
+				w.seen, was, next = true, w.value, next+n+1
 				break
 			}
 		}
-		if c.Was != value {
-			d.list = append(d.list, c)
+		if was != value {
+			found(field, was, value)
 		}
 	})
 	for _, w := range d.was {
 		if !w.seen {
-			c := Change{Line: lb, Field: w.field, Was: w.value}
-			if lb > 0 {
-				c.LineID = d.a.Lines[la-1].ID
-			}
-			d.gone[la] = append(d.gone[la], c)
+			found(w.field, w.value, "")
 		}
 	}
 }

@@ -104,6 +104,20 @@ func (f *Field) Value(o *Order, l *Line) string {
 	return string(*f.date(o, l))
 }
 
+// same reports whether two orders, or a line of each, have the same value, as Value gives it.
+func (f *Field) same(o *Order, l *Line, p *Order, m *Line) bool {
+	switch {
+	case f.text != nil:
+		return *f.text(o, l) == *f.text(p, m)
+	case f.num != nil:
+		x, y := f.num(o, l), f.num(p, m)
+		return x.set == y.set && x.Cmp(*y) == 0
+	case f.list != nil:
+		return f.list(o, l).String() == f.list(p, m).String()
+	}
+	return *f.date(o, l) == *f.date(p, m)
+}
+
 // fields is the one table of plain fields. Computed fields are not in it, because nothing can be bound to them.
 var fields = []Field{
 	{Name: "number", Level: Header, Type: Text, About: "Our order number; by default one is taken from the series",

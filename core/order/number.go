@@ -137,6 +137,14 @@ func (n Number) plain() string {
 	return n.d.Trim(0).String()
 }
 
+// AppendText appends the number as String gives it.
+func (n Number) AppendText(b []byte) ([]byte, error) {
+	if !n.set {
+		return b, nil
+	}
+	return n.d.AppendText(b)
+}
+
 func (n Number) MarshalText() ([]byte, error) { return []byte(n.String()), nil }
 
 func (n *Number) UnmarshalText(b []byte) (err error) {

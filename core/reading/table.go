@@ -48,6 +48,7 @@ type Table struct {
 	begun   bool
 	plan    *plan
 	stopped bool // the rest of the sheet is behind the table's end
+	now     Row  // the row that is being placed
 	last    int  // last row that was not blank
 	seq     int
 	ready   []Group
@@ -247,11 +248,11 @@ func (t *Table) advance() error {
 		return t.bind(&rec, above)
 	}
 	t.Counts.Rows++
-	r := Row{Record: rec, plan: t.plan}
-	if !t.counts(&r) {
+	t.now = Row{Record: rec, plan: t.plan}
+	if !t.counts(&t.now) {
 		return nil
 	}
-	return t.place(r, gap)
+	return t.place(&t.now, gap)
 }
 
 // fillBlock adds the blank rows before rec to the block that is being read, because each counts as a row of it.
@@ -301,14 +302,14 @@ const (
 )
 
 // place puts a row of the table into its group; gap says whether a blank row stands before it.
-func (t *Table) place(r Row, gap bool) error {
+func (t *Table) place(r *Row, gap bool) error {
 	p := r.plan
 	if p.width > 0 && len(r.Cells) > p.width && wider(&r.Record, p.width) {
 		r.Findings = append(r.Findings, finding.New(finding.RowTooWide, r.Place(p.width+1),
 			r.Cells[len(r.Cells)-1].Text,
 			"The row has %d cells, the heading %d.", len(r.Cells), p.width))
 	}
-	v, key := t.judge(&r, gap)
+	v, key := t.judge(r, gap)
 	switch {
 	case v == passes:
 		return nil
@@ -316,23 +317,23 @@ func (t *Table) place(r Row, gap bool) error {
 		t.close()
 		return nil
 	case v == continues && t.open != nil:
-		return t.add(t.open, r)
+		return t.add(t.open, *r)
 	case v == continues:
-		if !t.isLine(&r) {
+		if !t.isLine(r) {
 			return nil // a note between the orders
 		}
 		if t.orphan == nil {
 			t.seq++
 			t.orphan = &Group{Seq: t.seq, Orphan: true}
 		}
-		return t.add(t.orphan, r)
+		return t.add(t.orphan, *r)
 	}
 	t.close()
 	t.closeOrphan()
 	if t.gather != nil {
 		if g := t.gather.open(key); g != nil {
 			t.open, t.key = g, key
-			return t.add(g, r)
+			return t.add(g, *r)
 		}
 	}
 	t.seq++
@@ -340,7 +341,7 @@ func (t *Table) place(r Row, gap bool) error {
 	if t.gather != nil {
 		t.gather.begin(key, t.open)
 	}
-	return t.add(t.open, r)
+	return t.add(t.open, *r)
 }
 
 // judge says what a row does, by the mapping's grouping.
