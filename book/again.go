@@ -16,7 +16,7 @@ func (s *Session) again(spoken *spokenOf, e *Entry, known store.Known) (*store.C
 	var differs []order.Change
 	if string(known.Fingerprint) != string(e.Fingerprint[:]) {
 		var err error
-		if err = spoken.settled(known.ID); err == nil {
+		if err = spoken.changes.Settle(known.ID); err == nil {
 			was, err = spoken.tx.Order(known.ID)
 		}
 		if err != nil {

@@ -2,7 +2,6 @@ package book
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"slices"
 
@@ -99,7 +98,7 @@ func (s *Session) ahead(e *Entry, o *store.StoredOrder, known map[store.Movement
 		return nil
 	}
 	if err == nil && a.changed != nil {
-		a.changed.WasText, err = json.Marshal(a.changed.Was)
+		err = a.changed.Snapshot()
 	}
 	if err == nil {
 		e.ahead = a

@@ -148,7 +148,7 @@ func buyers(spoken *spokenOf, o *order.Order, answered bool, now time.Time) erro
 			return err
 		}
 	}
-	if err := spoken.settled(o.ID); err != nil {
+	if err := spoken.changes.Settle(o.ID); err != nil {
 		return err
 	}
 	is, err := tx.OrderNow(o.ID)

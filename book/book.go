@@ -44,9 +44,9 @@ type Entry struct {
 	*intent.Intent
 	Identity    string
 	Fingerprint [sha256.Size]byte
-	Trace       []byte // JSON
-	Lines       []any  // store.PackLines
-	Err         error  // of that
+	Trace       []byte            // JSON
+	Lines       store.PackedLines // store.PackLines
+	Err         error             // of that
 
 	ahead *ahead // what Ahead has worked out; nil is nothing
 	found int    // findings before it was compared with what is stored
@@ -199,7 +199,7 @@ func Take(tx *store.Tx, all []Arrived) ([]store.OrderResult, error) {
 			if err != nil {
 				return nil, err
 			}
-			res.Revision, res.ChangesText = changed.Is.Revision, changed.Text
+			res.Revision, res.ChangesText = changed.Is.Revision, changed.Text()
 		}
 	}
 	err = insert()

@@ -13,8 +13,7 @@ type spokenOf struct {
 	ids     map[*Entry][]int64
 	orders  map[int64]*store.StoredOrder
 	changes *store.Changes
-	pending map[int64]bool // orders of which a change is not written yet
-	at      map[int64]int  // the revisions of orders for which something was worked out beforehand
+	at      map[int64]int // the revisions of orders for which something was worked out beforehand
 }
 
 // linesTogether is how many lines of orders are read together; longer orders are read one by one. linesAhead is the
@@ -23,24 +22,14 @@ const linesTogether, linesAhead = 20_000, 2_000
 
 // change stores a change of an order, at the latest when the order is read again.
 func (s *spokenOf) change(c *store.Changed) error {
-	s.pending[c.Is.ID] = true
 	delete(s.orders, c.Is.ID)
 	delete(s.at, c.Is.ID)
 	return s.changes.Add(c)
 }
 
-// settled makes sure that an order can be read as it is now.
-func (s *spokenOf) settled(id int64) error {
-	if !s.pending[id] {
-		return nil
-	}
-	clear(s.pending)
-	return s.changes.Done()
-}
-
 // speak reads the orders that notices are about.
 func speak(tx *store.Tx, all []Arrived) (*spokenOf, error) {
-	spoken := &spokenOf{tx: tx, ids: map[*Entry][]int64{}, changes: tx.Changes(all[0].Now()), pending: map[int64]bool{}}
+	spoken := &spokenOf{tx: tx, ids: map[*Entry][]int64{}, changes: tx.Changes(all[0].Now())}
 	var moves []store.MovementKey
 	var entries []*Entry
 	var names []store.Spoken
@@ -132,7 +121,7 @@ func (s *spokenOf) order(id int64) (*store.StoredOrder, error) {
 		delete(s.orders, id)
 		return o, nil
 	}
-	if err := s.settled(id); err != nil {
+	if err := s.changes.Settle(id); err != nil {
 		return nil, err
 	}
 	return s.tx.OrderNow(id)

@@ -52,7 +52,7 @@ func TakeBack(tx *store.Tx, load int64, k api.Taken, dry bool, by string, now ti
 		err = errors.Join(tx.ReleaseAnswer(o.ID), tx.Remove(o, from, k.Seq, now))
 	} else {
 		if err = tx.Restore(o, last.Revision, was, from, k.Seq, now); err == nil {
-			err = buyers(&spokenOf{tx: tx}, &o.Order, len(o.Answers) > 0, now)
+			err = buyers(&spokenOf{tx: tx, changes: tx.Changes(now)}, &o.Order, len(o.Answers) > 0, now)
 		}
 	}
 	return "", errors.Join(err, tx.Undone(load, k.Seq))

@@ -25,18 +25,18 @@ func BenchmarkMoves(b *testing.B) {
 			goods = fmt.Appendf(goods, "LS-%d,A-%d,%d,%d\n", o, o, l+1, l+1)
 		}
 	}
-	var loading, moving, writing time.Duration
+	var loading, moving, writing, loadingCPU, movingCPU, writingCPU time.Duration
 	for b.Loop() {
 		e := testEngine(b, testStore(b), source.DefaultLimits)
-		began := time.Now()
+		began, used := time.Now(), cpu(b)
 		send(b, e, plainMapping, doc, Request{})
-		loading += time.Since(began)
-		began = time.Now()
+		loading, loadingCPU = loading+time.Since(began), loadingCPU+cpu(b)-used
+		began, used = time.Now(), cpu(b)
 		if l := send(b, e, notices("shipment", "quantity: {from: Qty}"), goods, Request{}); l.Changed != orders {
 			b.Fatalf("%+v", l)
 		}
-		moving += time.Since(began)
-		began = time.Now()
+		moving, movingCPU = moving+time.Since(began), movingCPU+cpu(b)-used
+		began, used = time.Now(), cpu(b)
 		l, err := listing.New(listing.Choice{})
 		if err != nil {
 			b.Fatal(err)
@@ -52,7 +52,7 @@ func BenchmarkMoves(b *testing.B) {
 		if err != nil || rows != orders*lines {
 			b.Fatal(rows, err)
 		}
-		writing += time.Since(began)
+		writing, writingCPU = writing+time.Since(began), writingCPU+cpu(b)-used
 	}
 	n := float64(orders * lines * b.N)
 	b.ReportMetric(n/loading.Seconds(), "loaded-lines/s")
@@ -60,4 +60,6 @@ func BenchmarkMoves(b *testing.B) {
 	b.ReportMetric(n/writing.Seconds(), "exported-lines/s")
 	b.ReportMetric(loading.Seconds()/moving.Seconds(), "×-load-shipped")
 	b.ReportMetric(loading.Seconds()/writing.Seconds(), "×-load-exported")
+	b.ReportMetric(loadingCPU.Seconds()/movingCPU.Seconds(), "×-load-shipped-cpu")
+	b.ReportMetric(loadingCPU.Seconds()/writingCPU.Seconds(), "×-load-exported-cpu")
 }

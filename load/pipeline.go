@@ -24,7 +24,7 @@ import (
 const (
 	batchOrders = 64
 	batchRows   = 1_000
-	batchesHeld = 8
+	batchesHeld = 16
 )
 
 // mapped is an intent as the middle stage hands it to the writer.

@@ -3,27 +3,28 @@ package store
 import (
 	"context"
 	"database/sql"
+	"fmt"
 	"strings"
+
+	"koinos/store/pack"
 )
 
-// bulkRows is how many rows one statement inserts. Fifty together cost a fifth less than one at a time; more gain
-// nothing (docs/performance.md).
-const bulkRows = 50
+// bulkBytes is how many bytes of rows one statement inserts, about. A longer value takes no less time for each row.
+const bulkBytes = 64 << 10
 
 // columns is a table into which many rows are inserted, with the columns that are filled.
 type columns struct {
 	n      int
-	insert [bulkRows + 1]string // by number of rows: a statement for each, compiled once
+	insert string
 }
 
 func columnsOf(table string, names ...string) *columns {
-	c := &columns{n: len(names)}
-	insert := "INSERT INTO " + table + " (" + strings.Join(names, ", ") + ") VALUES "
-	row := "(?" + strings.Repeat(", ?", len(names)-1) + ")"
-	for rows := 1; rows <= bulkRows; rows++ {
-		c.insert[rows] = insert + row + strings.Repeat(", "+row, rows-1)
+	from := make([]string, len(names))
+	for i := range names {
+		from[i] = fmt.Sprintf("c%d", i+1)
 	}
-	return c
+	return &columns{len(names), "INSERT INTO " + table + " (" + strings.Join(names, ", ") + ") SELECT " +
+		strings.Join(from, ", ") + " FROM unpack(?) WHERE true"}
 }
 
 // orElse updates some columns of rows whose key exists already.
@@ -36,9 +37,7 @@ func (c *columns) orElse(names ...string) *columns {
 }
 
 func (c *columns) onConflict(do string) *columns {
-	for rows := range c.insert[1:] {
-		c.insert[rows+1] += " ON CONFLICT DO " + do
-	}
+	c.insert += " ON CONFLICT DO " + do
 	return c
 }
 
@@ -46,32 +45,36 @@ func (c *columns) onConflict(do string) *columns {
 type bulk struct {
 	tx    *Tx
 	into  *columns
-	args  []any
+	rows  *pack.Rows
 	err   error
 	first *bulk // whose rows these point at; nil is none
 }
 
-// bulk prepares the insertion of rows, about as many as expected says.
-func (t *Tx) bulk(into *columns, expected int) *bulk {
-	return &bulk{tx: t, into: into, args: make([]any, 0, min(bulkRows, expected)*into.n)}
+// bulk prepares the insertion of rows.
+func (t *Tx) bulk(into *columns) *bulk {
+	return &bulk{tx: t, into: into, rows: pack.NewRows(into.n, 0)}
 }
 
-func (b *bulk) add(values ...any) {
-	b.args = append(b.args, values...)
-	if len(b.args) == bulkRows*b.into.n {
+// row begins a row, which the caller fills with one value for each column.
+func (b *bulk) row() *pack.Rows {
+	if b.rows.Size() > bulkBytes {
 		b.flush()
 	}
+	return b.rows
 }
 
 func (b *bulk) flush() {
-	if b.first != nil && b.err == nil && len(b.args) > 0 {
+	if b.first != nil && b.err == nil && b.rows.Size() > 0 {
 		b.first.flush()
 		b.err = b.first.err
 	}
-	if b.err == nil && len(b.args) > 0 {
-		b.err = b.tx.run(b.into.insert[len(b.args)/b.into.n], b.args...)
+	if b.err == nil && b.rows.Size() > 0 {
+		var rows []byte
+		if rows, b.err = b.rows.Value(); b.err == nil {
+			b.err = b.tx.run(b.into.insert, rows)
+		}
 	}
-	b.args = b.args[:0]
+	b.rows.Reset()
 }
 
 // done inserts what is left.

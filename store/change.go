@@ -20,8 +20,6 @@ type Changed struct {
 	Identity    string       // blank leaves the one that is stored
 	Action      string       // of the event
 	Changes     []order.Change
-	Text        string // JSON of Changes; gets it
-	WasText     []byte // JSON of Was, where it is known already
 	Trace       []byte // JSON of an origin.Trace, by ids of lines; nil is none
 	Seq         int
 	Source
@@ -30,6 +28,8 @@ type Changed struct {
 	Answer   *order.Answered
 	Invoice  *order.Invoice
 	restored bool // Is was there before: nothing has moved
+
+	was, text []byte // JSON of Was, and of Changes
 }
 
 // ChangeOrder stores an order's new content with the event of its change. The event contains the old content.
@@ -46,6 +46,8 @@ type Changes struct {
 	t         *Tx
 	when      time.Time
 	movements map[MovementKey]Posted // those that were asked for; one without an id is not there
+	pending   map[int64]bool         // orders of which a change is not stored yet
+	orders    *bulk
 	moved     *bulk
 	lines     *bulk
 	events    *bulk
@@ -53,38 +55,54 @@ type Changes struct {
 
 // Changes begins a batch of changes that are made now.
 func (t *Tx) Changes(now time.Time) *Changes {
-	c := &Changes{t: t, when: now, movements: map[MovementKey]Posted{}, moved: t.bulk(movementColumns, 1),
-		lines: t.bulk(movementLineColumns, 1), events: t.bulk(changeColumns, 1)}
+	c := &Changes{t: t, when: now, movements: map[MovementKey]Posted{}, pending: map[int64]bool{},
+		orders: t.bulk(changedOrder), moved: t.bulk(movementColumns), lines: t.bulk(movementLineColumns),
+		events: t.bulk(changeColumns)}
 	c.lines.first = c.moved
 	return c
 }
 
 // Done stores what was added since it was last called.
-func (s *Changes) Done() error { return errors.Join(s.lines.done(), s.moved.done(), s.events.done()) }
+func (s *Changes) Done() error {
+	clear(s.pending)
+	return errors.Join(s.orders.done(), s.lines.done(), s.moved.done(), s.events.done())
+}
+
+// Settle makes sure that an order can be read as it is after what was added.
+func (s *Changes) Settle(id int64) error {
+	if !s.pending[id] {
+		return nil
+	}
+	return s.Done()
+}
+
+// changedOrder are the columns of an order that a change fills. Its identity, and the fingerprint of what arrived, may
+// stay as they are.
+var changedOrder = &columns{16, `UPDATE orders SET number = c2, status = c3, revision = c4, sender_number = c5,
+  partner = c6, ordered_on = c7, requested_ship_on = c8, requested_delivery_on = c9, currency = c10, total = c11,
+  line_count = c12, last_line = c13, more = c14, fingerprint = coalesce(c15, fingerprint),
+  identity = coalesce(c16, identity) FROM unpack(?) WHERE orders.id = c1`}
 
 // Add adds the change of an order. The order in Is gets its revision.
 func (s *Changes) Add(c *Changed) error {
 	t, o := s.t, c.Is
 	o.Revision = c.Was.Revision + 1
 	o.NameLines()
-	more, err := headerMore(o)
+	err := s.Settle(o.ID) // one statement changes an order once
 	if err != nil {
 		return err
 	}
-	err = t.run(`UPDATE orders SET number = ?, status = ?, revision = ?, sender_number = ?, partner = ?, ordered_on = ?, requested_ship_on = ?, requested_delivery_on = ?,
-	  currency = ?, total = ?, line_count = ?, last_line = ?, more = ?, fingerprint = coalesce(?, fingerprint), identity = coalesce(?, identity) WHERE id = ?`,
-		o.Number, string(o.Status), o.Revision, null(o.SenderNumber), o.Partner, null(string(o.OrderedOn)),
-		null(string(o.RequestedShipOn)), null(string(o.RequestedDeliveryOn)),
-		null(o.Currency), o.Total.String(), len(o.Lines), o.LastLine, more, c.Fingerprint, null(c.Identity), o.ID)
-	if err != nil {
-		return err
-	}
+	s.pending[o.ID] = true
+	s.orders.row().Int64(o.ID).Text(o.Number).Text(string(o.Status)).Int(o.Revision).TextOrNull(o.SenderNumber).
+		Text(o.Partner).TextOrNull(string(o.OrderedOn)).TextOrNull(string(o.RequestedShipOn)).
+		TextOrNull(string(o.RequestedDeliveryOn)).TextOrNull(o.Currency).Text(o.Total.String()).Int(len(o.Lines)).
+		Int(o.LastLine).TextBy(func(b []byte) ([]byte, error) { return appendHeader(b, o) }).Bytes(c.Fingerprint).TextOrNull(c.Identity)
 	if !c.keepsLines() {
 		if err := t.run(`DELETE FROM lines WHERE order_id = ?`, o.ID); err != nil {
 			return err
 		}
-		lines := lineRows{t.bulk(lineColumns, len(o.Lines))}
-		if err := errors.Join(lines.add(o, nil), lines.done()); err != nil {
+		lines := lineRows{t.bulk(lineColumns)}
+		if err := errors.Join(lines.add(o, PackedLines{}), lines.done()); err != nil {
 			return err
 		}
 	}
@@ -101,7 +119,7 @@ func (s *Changes) Add(c *Changed) error {
 	if err == nil && c.Invoice != nil {
 		err = t.addInvoice(o, c.Invoice)
 	}
-	return errors.Join(err, s.note(c))
+	return errors.Join(err, s.orders.err, s.note(c))
 }
 
 // keepsLines reports whether the rows of the order's lines stay as they are. A movement, answer or invoice changes at

@@ -76,14 +76,15 @@ var bodyColumns = columnsOf("documents", "sha", "name", "size", "shape", "receiv
 // PutBodies stores small documents with their bytes in the same commit. An existing document does not change, unless
 // its bytes were removed.
 func (t *Tx) PutBodies(bodies ...Body) error {
-	rows := t.bulk(bodyColumns, len(bodies))
+	rows := t.bulk(bodyColumns)
 	for i := range bodies {
 		b := &bodies[i]
 		shape, err := json.Marshal(b.Shape)
 		if err != nil {
 			return err
 		}
-		rows.add(b.SHA, b.Name, len(b.Bytes), string(shape), at(b.ReceivedAt), b.ReceivedBy, b.Bytes, b.Posted)
+		rows.row().Text(b.SHA).Text(b.Name).Int(len(b.Bytes)).Text(string(shape)).Text(at(b.ReceivedAt)).
+			Text(b.ReceivedBy).Bytes(b.Bytes).Bool(b.Posted)
 	}
 	return rows.done()
 }

@@ -11,6 +11,7 @@ import (
 
 	"koinos/api"
 	"koinos/core/order"
+	"koinos/store/pack"
 )
 
 // read is how many orders EachOrder reads at a time.
@@ -157,11 +158,9 @@ func readSums(ctx context.Context, q querier, list []*StoredOrder, ids []int64) 
 	for _, o := range list {
 		byID[o.ID] = &o.Order
 	}
-	var of int64
-	var line int
-	var kind, quantity string
 	where, arg := among("l.order_id", ids...)
-	return each(ctx, q, func() error {
+	return each(ctx, q, func(r *pack.Reader) error {
+		of, line, kind := r.Int64(), r.Int(), r.Text()
 		o := byID[of]
 		at := o.Position(line)
 		if at == 0 {
@@ -171,7 +170,7 @@ func readSums(ctx context.Context, q querier, list []*StoredOrder, ids []int64) 
 		if kind != "invoice" {
 			sum = o.Lines[at-1].Moved(order.MovementKind(kind))
 		}
-		n, err := order.ParseNumber(quantity)
+		n, err := order.ParseNumber(r.Text())
 		if err == nil {
 			*sum, err = sum.Add(n)
 		}
@@ -179,7 +178,7 @@ func readSums(ctx context.Context, q querier, list []*StoredOrder, ids []int64) 
 			return fmt.Errorf("order %d line %d: %w", of, line, err)
 		}
 		return nil
-	}, []any{&of, &line, &kind, &quantity}, `SELECT l.order_id, l.line_id, m.kind, l.quantity FROM movement_lines l
+	}, `SELECT pack(l.order_id, l.line_id, m.kind, l.quantity) FROM movement_lines l
 	  JOIN movements m ON m.id = l.movement_id WHERE `+where+` UNION ALL
-	  SELECT l.order_id, l.line_id, 'invoice' AS kind, l.quantity FROM invoice_lines l WHERE `+where, arg, arg)
+	  SELECT pack(l.order_id, l.line_id, 'invoice', l.quantity) FROM invoice_lines l WHERE `+where, arg, arg)
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 
 	"koinos/api"
+	"koinos/core/order"
 	"koinos/core/origin"
 )
 
@@ -67,20 +68,32 @@ func readEvents(ctx context.Context, q querier, where string, args ...any) ([]ap
 	return events, nil
 }
 
+var (
+	wholeOrder = order.EncoderOf[order.Order]()
+	oneChange  = order.EncoderOf[order.Change]()
+)
+
+// Snapshot writes down what the order was, unless that has been done. A load does it outside the writer's transaction.
+func (c *Changed) Snapshot() (err error) {
+	if c.was == nil {
+		c.was, err = wholeOrder.Append(nil, c.Was)
+	}
+	return err
+}
+
+// Text is the JSON of the changes, once they are stored.
+func (c *Changed) Text() string { return string(c.text) }
+
 // note records that something happened to an order, and its content before.
 func (s *Changes) note(c *Changed) (err error) {
-	if c.WasText == nil {
-		if c.WasText, err = json.Marshal(c.Was); err != nil {
-			return err
-		}
-	}
-	changes, err := json.Marshal(c.Changes)
-	if err != nil {
+	if err := c.Snapshot(); err != nil {
 		return err
 	}
-	c.Text = string(changes)
-	s.events.add(c.Is.ID, c.Is.Revision, at(s.when), c.By, c.Action, c.load(), c.Seq, null(c.Document),
-		null(string(c.Trace)), c.Text, string(c.WasText))
+	if c.text, err = oneChange.AppendAll(nil, c.Changes); err != nil {
+		return err
+	}
+	s.events.row().Int64(c.Is.ID).Int(c.Is.Revision).Text(at(s.when)).Text(c.By).Text(c.Action).Int64OrNull(c.Load).
+		Int(c.Seq).TextOrNull(c.Document).TextBytes(c.Trace).TextBytes(c.text).TextBytes(c.was)
 	return s.events.err
 }
 

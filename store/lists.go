@@ -48,7 +48,7 @@ func (s *Store) putEntries(ctx context.Context, name string, crosswalk bool, ent
 		for _, r := range rows {
 			gone[r.Code] = r
 		}
-		b := t.bulk(entryColumns, len(entries))
+		b := t.bulk(entryColumns)
 		seen := make(map[string]bool, len(entries))
 		for _, e := range entries {
 			row, err := rowOf(e)
@@ -63,7 +63,7 @@ func (s *Store) putEntries(ctx context.Context, name string, crosswalk bool, ent
 				delete(gone, e.Code)
 				continue
 			}
-			b.add(crosswalk, name, e.Code, version, row.Name, row.Attributes)
+			b.row().Bool(crosswalk).Text(name).Text(e.Code).Int(version).Text(row.Name).TextOrNull(row.Attributes.String)
 		}
 		for code := range gone {
 			if err := t.run(`UPDATE list_entries SET until = ?1 WHERE crosswalk = ?2 AND list = ?3 AND code = ?4

@@ -221,16 +221,11 @@ var (
 
 // AddResults stores outcomes and findings. next is the number of the load's next finding and is increased.
 func (t *Tx) AddResults(load int64, results []OrderResult, next *int) error {
-	orders, spans, changes := t.bulk(ordersOfLoad, len(results)), t.bulk(spansOfLoad, len(results)),
-		t.bulk(changesOfLoad, 1)
+	orders, spans, changes := t.bulk(ordersOfLoad), t.bulk(spansOfLoad), t.bulk(changesOfLoad)
 	for i := range results {
 		r := &results[i]
-		var order any
-		if r.OrderID != 0 {
-			order = r.OrderID
-		}
-		orders.add(load, r.Seq, string(r.Outcome), order, null(r.Number), null(r.SenderNumber), r.Lines, r.Errors,
-			r.Warnings)
+		orders.row().Int64(load).Int(r.Seq).Text(string(r.Outcome)).Int64OrNull(r.OrderID).TextOrNull(r.Number).
+			TextOrNull(r.SenderNumber).Int(r.Lines).Int(r.Errors).Int(r.Warnings)
 		if len(r.Changes) > 0 {
 			text := r.ChangesText
 			if text == "" {
@@ -240,10 +235,10 @@ func (t *Tx) AddResults(load int64, results []OrderResult, next *int) error {
 				}
 				text = string(b)
 			}
-			changes.add(load, r.Seq, text)
+			changes.row().Int64(load).Int(r.Seq).Text(text)
 		}
 		for _, s := range r.Spans {
-			spans.add(load, s.Sheet, s.First, s.Last, r.Seq)
+			spans.row().Int64(load).Text(s.Sheet).Int(s.First).Int(s.Last).Int(r.Seq)
 		}
 		if err := t.AddFindings(load, r.Findings, next); err != nil {
 			return err
@@ -260,12 +255,13 @@ func (t *Tx) AddFindings(load int64, findings []finding.Finding, next *int) erro
 	if len(findings) == 0 {
 		return nil
 	}
-	b := t.bulk(findingsOfLoad, len(findings))
+	b := t.bulk(findingsOfLoad)
 	for _, f := range findings {
 		*next++
-		b.add(load, *next, f.Order, f.Line, string(f.Code), string(f.Severity), f.Place.Sheet, f.Place.Row,
-			f.Place.Column, f.Place.Mapping, f.Field, f.Value, f.Message, f.Hint, f.Place.Pointer, f.Place.Line, f.List,
-			f.Place.Segment, f.Place.Element, f.Nearest)
+		p := f.Place
+		b.row().Int64(load).Int(*next).Int(f.Order).Int(f.Line).Text(string(f.Code)).Text(string(f.Severity)).
+			Text(p.Sheet).Int(p.Row).Int(p.Column).Bool(p.Mapping).Text(f.Field).Text(f.Value).Text(f.Message).
+			Text(f.Hint).Text(p.Pointer).Int(p.Line).Text(f.List).Text(p.Segment).Text(p.Element).Text(f.Nearest)
 	}
 	return b.done()
 }

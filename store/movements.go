@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"koinos/core/order"
+	"koinos/store/pack"
 )
 
 var (
@@ -31,10 +32,13 @@ func (s *Changes) moveStated(was, is *order.Order) error {
 		}
 	}
 	for _, kind := range []order.MovementKind{order.Shipment, order.Receipt} {
-		m := order.Movement{Kind: kind, Partner: is.Partner, On: order.Date(s.when.UTC().Format(time.DateOnly))}
+		var moves []order.MovementLine
 		for i := range is.Lines {
 			l := &is.Lines[i]
 			moved, sofar := *l.Moved(kind), order.Number{}
+			if was == nil && moved.IsZero() {
+				continue
+			}
 			if b := before[l.ID]; b != nil {
 				sofar = *b.Moved(kind)
 			}
@@ -46,13 +50,14 @@ func (s *Changes) moveStated(was, is *order.Order) error {
 				return fmt.Errorf("line %s: what has moved is never taken back by a smaller figure", l.Number)
 			}
 			if more.Sign() > 0 {
-				m.Lines = append(m.Lines, order.MovementLine{Line: l.ID, Quantity: more})
+				moves = append(moves, order.MovementLine{Line: l.ID, Quantity: more})
 			}
 		}
-		if len(m.Lines) == 0 {
+		if len(moves) == 0 {
 			continue
 		}
-		m.Number = fmt.Sprintf("%s/%d", is.Number, is.Revision)
+		m := order.Movement{Kind: kind, Partner: is.Partner, Number: fmt.Sprintf("%s/%d", is.Number, is.Revision),
+			On: order.Date(s.when.UTC().Format(time.DateOnly)), Lines: moves}
 		if err := s.move(is, &m); err != nil {
 			return err
 		}
@@ -80,19 +85,20 @@ func (s *Changes) move(o *order.Order, m *order.Movement) error {
 		}
 		known.Reverses = m.Reverses
 		s.movements[key] = known
-		s.moved.add(known.ID, string(m.Kind), m.Partner, m.Number, null(string(m.On)), string(text))
+		s.moved.row().Int64(known.ID).Text(string(m.Kind)).Text(m.Partner).Text(m.Number).TextOrNull(string(m.On)).
+			TextBytes(text)
 	}
 	m.ID = known.ID
 	for i, l := range m.Lines {
-		var more any
+		var more []byte
 		if l.LineDetail != (order.LineDetail{}) {
-			text, err := json.Marshal(l.LineDetail)
-			if err != nil {
+			var err error
+			if more, err = json.Marshal(l.LineDetail); err != nil {
 				return err
 			}
-			more = string(text)
 		}
-		s.lines.add(m.ID, o.ID, l.Line, i+1, o.Revision, l.Quantity.String(), null(l.Lot), more)
+		s.lines.row().Int64(m.ID).Int64(o.ID).Int(l.Line).Int(i + 1).Int(o.Revision).Text(l.Quantity.String()).
+			TextOrNull(l.Lot).TextBytes(more)
 	}
 	return errors.Join(s.moved.err, s.lines.err)
 }
@@ -144,12 +150,10 @@ func readPosted(ctx context.Context, q querier, all []MovementKey, into map[Move
 		if err != nil {
 			return err
 		}
-		var number string
-		var is Posted
-		if err := each(ctx, q, func() error {
-			into[MovementKey{of.kind, of.partner, number}] = is
+		if err := each(ctx, q, func(r *pack.Reader) error {
+			into[MovementKey{of.kind, of.partner, r.Text()}] = Posted{r.Int64(), r.Text()}
 			return nil
-		}, []any{&number, &is.ID, &is.Reverses}, `SELECT number, id, coalesce(more ->> 'reverses', '') FROM movements
+		}, `SELECT pack(number, id, more ->> 'reverses') FROM movements
 		  WHERE kind = ? AND partner = ? AND number IN (SELECT value FROM json_each(?))`, string(of.kind), of.partner,
 			string(text)); err != nil {
 			return err
@@ -195,14 +199,17 @@ func (t *Tx) addInvoice(o *order.Order, v *order.Invoice) error {
 		o.Revision, string(part)); err != nil {
 		return err
 	}
-	b := t.bulk(invoiceColumns, len(v.Lines))
+	b := t.bulk(invoiceColumns)
 	for i, l := range v.Lines {
-		more, err := jsonOrNull(l.InvoiceTerms)
-		if err != nil {
-			return err
+		var more []byte
+		if l.InvoiceTerms != (order.InvoiceTerms{}) {
+			var err error
+			if more, err = json.Marshal(l.InvoiceTerms); err != nil {
+				return err
+			}
 		}
-		b.add(v.ID, o.ID, l.Line, i+1, o.Revision, l.Quantity.String(), null(l.UnitPrice.String()),
-			null(l.Amount.String()), more)
+		b.row().Int64(v.ID).Int64(o.ID).Int(l.Line).Int(i + 1).Int(o.Revision).Text(l.Quantity.String()).
+			TextBy(l.UnitPrice.AppendText).TextBy(l.Amount.AppendText).TextBytes(more)
 	}
 	return b.done()
 }
@@ -258,11 +265,9 @@ func (t *Tx) Revisions(ids []int64) (map[int64]int, error) {
 	if len(ids) == 0 {
 		return at, nil
 	}
-	var id int64
-	var revision int
 	where, arg := among("id", ids...)
-	return at, each(t.ctx, t, func() error { at[id] = revision; return nil }, []any{&id, &revision},
-		`SELECT id, revision FROM orders WHERE `+where, arg)
+	return at, each(t.ctx, t, func(r *pack.Reader) error { at[r.Int64()] = r.Int(); return nil },
+		`SELECT pack(id, revision) FROM orders WHERE `+where, arg)
 }
 
 // OrdersOf finds orders of a partner by our number or the sender's. More than one result means that the number is

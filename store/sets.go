@@ -61,7 +61,7 @@ func (t *Tx) PutSets(interchange int64, sets []api.SetRecord) error {
 	if len(sets) == 0 {
 		return nil
 	}
-	rows := t.bulk(setColumns, len(sets))
+	rows := t.bulk(setColumns)
 	var free []int
 	held := false
 	for k := range sets {
@@ -71,8 +71,8 @@ func (t *Tx) PutSets(interchange int64, sets []api.SetRecord) error {
 		if err != nil {
 			return err
 		}
-		rows.add(interchange, s.Seq, s.Kind, s.GroupControl, s.Control, s.Row, s.Rows, s.State, ref(s.LoadID),
-			string(found))
+		rows.row().Int64(interchange).Int(s.Seq).Text(s.Kind).Text(s.GroupControl).Text(s.Control).Int(s.Row).
+			Int(s.Rows).Text(s.State).Int64OrNull(s.LoadID).Text(string(found))
 		if s.State == api.StateHeld {
 			held = true
 		} else {
@@ -107,7 +107,7 @@ func (t *Tx) PutSets(interchange int64, sets []api.SetRecord) error {
 // putSpoken stores which orders sets are about, and replaces what was stored before.
 func (t *Tx) putSpoken(interchange int64, sets []api.SetRecord) error {
 	seqs := make([]int, len(sets))
-	rows := t.bulk(spokenColumns, len(sets))
+	rows := t.bulk(spokenColumns)
 	for k := range sets {
 		seqs[k] = sets[k].Seq
 	}
@@ -121,7 +121,8 @@ func (t *Tx) putSpoken(interchange int64, sets []api.SetRecord) error {
 	}
 	for k := range sets {
 		for place, o := range sets[k].Orders {
-			rows.add(interchange, sets[k].Seq, place+1, ref(o.OrderID), o.Number, o.Revision, null(string(o.Said)))
+			rows.row().Int64(interchange).Int(sets[k].Seq).Int(place + 1).Int64OrNull(o.OrderID).Text(o.Number).
+				Int(o.Revision).TextBytes(o.Said)
 		}
 	}
 	return rows.done()
@@ -316,9 +317,9 @@ var examinedRows = columnsOf("examined", "order_id", "kind", "revision", "sets")
 
 // Examined records that a partner need not be told anything about orders by sets of a kind.
 func (t *Tx) Examined(set string, list []Speech) error {
-	b := t.bulk(examinedRows, len(list))
+	b := t.bulk(examinedRows)
 	for _, o := range list {
-		b.add(o.ID, set, o.Revision, o.Sets)
+		b.row().Int64(o.ID).Text(set).Int(o.Revision).Int(o.Sets)
 	}
 	return b.done()
 }

@@ -356,12 +356,13 @@ func (t *Tx) rollback() error {
 	return ignoreDone(err)
 }
 
-// failed examines a statement's error: one that ended the transaction makes it unusable.
+// failed examines a statement's error: one that ended the transaction makes it unusable. So does a full disk, after which
+// SQLite undoes the statement alone where it can.
 func (t *Tx) failed(err error) error {
 	if err == nil || errors.Is(err, sql.ErrNoRows) {
 		return err
 	}
-	if t.broken == nil && t.alive() != nil {
+	if t.broken == nil && (t.alive() != nil || Blocked(err) != "") {
 		t.broken = errors.Join(err, t.broken) // also whoever overlooks this error ends with it
 	}
 	if t.broken != nil {

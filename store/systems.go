@@ -286,12 +286,12 @@ func Zip(b []byte) ([]byte, error) {
 
 // AddArrivals stores arrivals; their bodies are compressed already (Zip).
 func (t *Tx) AddArrivals(all []api.Arrival) error {
-	rows := t.bulk(arrivalColumns, len(all))
+	rows := t.bulk(arrivalColumns)
 	for i := range all {
 		a := &all[i]
-		rows.add(a.System, a.Record, a.Key, a.Number, a.Version, a.Stamp, a.State, a.Digest, a.Body, at(a.At), a.Pull,
-			a.Request,
-			a.Place, null(a.Document), a.Line, ref(a.Load))
+		rows.row().Text(a.System).Text(a.Record).Text(a.Key).Text(a.Number).Text(a.Version).Text(a.Stamp).
+			Text(a.State).Bytes(a.Digest).Bytes(a.Body).Text(at(a.At)).Int64(a.Pull).Text(a.Request).Text(a.Place).
+			TextOrNull(a.Document).Int(a.Line).Int64OrNull(a.Load)
 	}
 	return rows.done()
 }

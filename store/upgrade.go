@@ -182,16 +182,11 @@ func (u *upgrade) order(r []string) error {
 						Quantity: quantity, Unit: own["accepted_unit"], DueOn: order.Date(own["due_on"])})
 				}
 			}
-			o := order.Order{Lines: make([]order.Line, n)}
-			if line.Number == "" {
-				line.Number = fmt.Sprint(n)
-			}
-			o.Lines[n-1] = line
-			packed, err := PackLines(&o)
+			more, err := appendLine(nil, &line, n)
 			if err != nil {
 				return err
 			}
-			return u.exec(`UPDATE lines SET more = ? WHERE order_id = ? AND n = ?`, packed[n-1], r[0], n)
+			return u.exec(`UPDATE lines SET more = ? WHERE order_id = ? AND n = ?`, null(string(more)), r[0], n)
 		}, r[0])
 	if err != nil {
 		return err
@@ -204,11 +199,11 @@ func (u *upgrade) order(r []string) error {
 		return err
 	}
 	head.Statement = nil
-	more, err := headerMore(&head)
+	more, err := appendHeader(nil, &head)
 	if err != nil {
 		return err
 	}
-	if err := u.exec(`UPDATE orders SET more = ? WHERE id = ?`, more, r[0]); err != nil {
+	if err := u.exec(`UPDATE orders SET more = ? WHERE id = ?`, null(string(more)), r[0]); err != nil {
 		return err
 	}
 	if answer.Code != "" || len(answer.Lines) > 0 {
