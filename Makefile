@@ -7,7 +7,7 @@ GO := $(shell find . \( -name "*.go" -o -name "*.[ch]" -o -path "./core/x12/dict
 # there at random, and would stop a change that has nothing to do with it. Some seconds each, counted in runs;
 # "make fuzz FUZZ_GUIDED=1 FUZZ_RUNS=100" watches which code each input reaches, for which everything is compiled once
 # more, and runs longer.
-FUZZ := core/source:FuzzCSV:7500 core/source:FuzzXLSX:500 core/source:FuzzODS:1000 core/mapping:FuzzParse:13000 core/mapping:FuzzNumber:6500 core/mapping:FuzzExpression:6500 core/jsondoc:FuzzParse:39000 core/jsondoc:FuzzPath:19500 core/drafting:FuzzDraft:500 core/x12:FuzzRead:13000 core/x12:FuzzAddress:26000 core/partner:FuzzParse:6500 core/partner/draft:FuzzDraft:2000 core/syncing:FuzzParse:6500 core/system:FuzzParse:9500 core/system:FuzzLink:9500 core/system:FuzzRead:9500 core/system:FuzzErrors:9500 core/system:FuzzFile:9500 core/system/draft:FuzzFromOpenAPI:3000 remote:FuzzVerify:13000 store/pack:FuzzRead:20000
+FUZZ := core/source:FuzzCSV:7500 core/source:FuzzXLSX:500 core/source:FuzzODS:1000 core/source:FuzzFixedWidth:10000 core/mapping:FuzzParse:13000 core/mapping:FuzzNumber:6500 core/mapping:FuzzExpression:6500 core/jsondoc:FuzzParse:39000 core/jsondoc:FuzzPath:19500 core/drafting:FuzzDraft:500 core/x12:FuzzRead:13000 core/x12:FuzzAddress:26000 core/partner:FuzzParse:6500 core/partner/draft:FuzzDraft:2000 core/syncing:FuzzParse:6500 core/system:FuzzParse:9500 core/system:FuzzLink:9500 core/system:FuzzRead:9500 core/system:FuzzErrors:9500 core/system:FuzzFile:9500 core/system/draft:FuzzFromOpenAPI:3000 remote:FuzzVerify:13000 store/pack:FuzzRead:20000
 FUZZ_RUNS ?= 1
 FUZZ_GUIDED ?=
 # Packages with goroutines of their own: their tests run under the race detector too.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -57,12 +58,14 @@ func (a *app) inspect() *cobra.Command {
 func (a *app) showInspection(name string, in *source.Inspection) {
 	what := map[string]string{"xlsx": "workbook (.xlsx)", "ods": "workbook (.ods)", "json": "JSON", "ndjson": "NDJSON",
 		"x12": "X12"}[string(in.Format)]
-	if in.Format == source.CSV {
+	if in.Fixed {
+		what = fmt.Sprintf("text of fixed width, %s", in.Encoding)
+	} else if in.Format == source.CSV {
 		delimiter := map[string]string{"\t": "tab", ",": "comma", ";": "semicolon", "|": "bar"}[in.Delimiter]
 		what = fmt.Sprintf("CSV, %s, delimiter %s, quotation mark %s", in.Encoding, delimiter, in.Quote)
-		if in.Marked {
-			what += ", with a byte order mark"
-		}
+	}
+	if in.Marked {
+		what += ", with a byte order mark"
 	}
 	fmt.Fprintf(a.out, "%s: %s, %d bytes\n", name, what, in.Size)
 	for i := range in.Tables {
@@ -100,13 +103,18 @@ func (a *app) showTable(t *source.Table) {
 			report.Plural(t.Unseen, "row"))
 	}
 	var rows [][]string
+	heads := []string{"column", "heading", "looks like", ">filled", "samples"}
 	for _, c := range t.Columns {
 		if c.Hidden {
 			c.Letter += " (hidden)"
 		}
-		rows = append(rows, []string{c.Letter, c.Heading, c.Looks, num(c.Filled), strings.Join(c.Samples, " · ")})
+		row := []string{c.Letter, c.Heading, c.Looks, num(c.Filled), strings.Join(c.Samples, " · ")}
+		if c.Where != "" {
+			row, heads = slices.Insert(row, 1, c.Where), []string{"column", "characters", "heading", "looks like", ">filled", "samples"}
+		}
+		rows = append(rows, row)
 	}
-	report.Table(a.out, []string{"column", "heading", "looks like", ">filled", "samples"}, rows)
+	report.Table(a.out, heads, rows)
 }
 
 // showValues shows what is in JSON or X12: the values by their paths, or the elements.

@@ -52,6 +52,7 @@ type drafter struct {
 	cache   map[string][]hint
 	out     Proposal
 	format  source.Format
+	fixed   *source.Fixed // of text of fixed width; nil is none
 	sheets  []*sheet
 	keyed   map[string]bool // paths of objects of JSON whose members have names of their own
 	y       yaml
@@ -85,12 +86,19 @@ func Draft(r io.ReaderAt, size int64, h Hints) (*Proposal, error) {
 		err = d.tree(r, size, opt)
 	} else {
 		opt.Sheets, opt.Visible = func(int, string) bool { return true }, true
+		if d.fixed, err = source.FixedWidth(r, size, shape); err != nil {
+			return nil, err
+		}
+		if d.fixed != nil {
+			opt.Positions = d.fixed.Columns
+		}
 		d.sheets, _, err = readSheets(r, size, opt)
 		if found := finding.Of(err); len(found) > 0 && found[0].Code == finding.SheetMissing { // all are hidden
 			opt.Visible = false
 			d.sheets, _, err = readSheets(r, size, opt)
 		}
 		if err == nil {
+			d.dropAbove()
 			err = d.tables()
 		}
 	}
@@ -103,6 +111,18 @@ func Draft(r io.ReaderAt, size int64, h Hints) (*Proposal, error) {
 		return &d.out, fmt.Errorf("the draft needs a hand: %w", err)
 	}
 	return &d.out, nil
+}
+
+// dropAbove leaves out what stands above a table of fixed width: the names of its columns are known already.
+func (d *drafter) dropAbove() {
+	if d.fixed == nil {
+		return
+	}
+	for _, s := range d.sheets {
+		s.rows = slices.DeleteFunc(s.rows, func(r source.Record) bool {
+			return r.Row < d.fixed.First && (r.Row > 0 || d.fixed.Heading == 0)
+		})
+	}
 }
 
 func (d *drafter) guess(what, choice, why, sure, second string) {
@@ -238,7 +258,14 @@ func (d *drafter) describe(t *table, sheets string) {
 	}
 	d.y.format = string(d.format)
 	d.y.sheet = sheets
-	if t.headAt >= 0 {
+	if f := d.fixed; f != nil {
+		d.y.fixed = f
+		why := "columns stand one below another, with blanks between them"
+		if f.Heading > 0 {
+			why += fmt.Sprintf("; their names stand in row %d", f.Heading)
+		}
+		d.guess("positions", fmt.Sprintf("%d columns", len(f.Columns)), why, "likely", "")
+	} else if t.headAt >= 0 {
 		row := t.sheet.rows[t.headAt].Row
 		d.y.headRow, d.y.headRows, d.y.repeats = row, t.headRows, t.repeats
 		sure := "sure"
@@ -260,7 +287,8 @@ func (d *drafter) describe(t *table, sheets string) {
 	}
 	if t.leaveOut != "" {
 		d.y.leaveOut = t.leaveOut
-		d.guess("rows.leave_out", t.leaveOut, "rows of sums stand between the lines", "likely", "")
+		d.guess("rows.leave_out", t.leaveOut, "rows of sums, or drawn ones, stand between the lines or below them", "likely",
+			"")
 	}
 }
 

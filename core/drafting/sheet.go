@@ -253,6 +253,22 @@ func (d *drafter) plainHead(s *sheet) int {
 	return -1
 }
 
+// bareSum is the condition of a row that is a number and nothing else.
+const bareSum = `filled() == 1 and text() matches "^[-0-9., ]+$"`
+
+// isRule reports whether a row is drawn with dashes, not written.
+func isRule(r source.Record) bool {
+	dashes := 0
+	for i := range r.Cells {
+		t := strings.TrimSpace(r.Cells[i].Text)
+		if strings.Trim(t, "-=_ ") != "" {
+			return false
+		}
+		dashes += len(t)
+	}
+	return dashes > 2
+}
+
 // cut finds the end of the table, and rows of sums in it.
 func (d *drafter) cut(t *table) {
 	s := t.sheet
@@ -261,7 +277,14 @@ func (d *drafter) cut(t *table) {
 		begin = t.headAt + t.headRows
 		t.above = s.rows[:t.headAt]
 	}
-	rows := s.rows[begin:]
+	var leaveOut []string
+	rows := slices.Clone(s.rows[begin:])
+	if drawn := len(rows); drawn > 0 {
+		rows = slices.DeleteFunc(rows, isRule)
+		if len(rows) < drawn {
+			leaveOut = append(leaveOut, `text() matches "^[-=_]{2,}$"`)
+		}
+	}
 	width := len(t.head)
 	typical := typicalFill(rows)
 	end := len(rows)
@@ -298,7 +321,14 @@ func (d *drafter) cut(t *table) {
 			}
 		}
 		for i := range t.below {
-			p := pattern(firstText(&t.below[i]))
+			first := firstText(&t.below[i])
+			if filledCells(&t.below[i]) == 1 && someNumber.MatchString(first) { // a sum, another one next time
+				if !slices.Contains(leaveOut, bareSum) {
+					leaveOut = append(leaveOut, bareSum)
+				}
+				continue
+			}
+			p := pattern(first)
 			inside := false
 			for w := range sumWords {
 				inside = inside || matches(p, w)
@@ -319,13 +349,10 @@ func (d *drafter) cut(t *table) {
 		}
 		kept = append(kept, rows[i])
 	}
-	if len(sums) > 0 {
-		var parts []string
-		for _, w := range sortedKeys(sums) {
-			parts = append(parts, `lower(text()) startsWith "`+strings.ReplaceAll(w, `"`, "")+`"`)
-		}
-		t.leaveOut = strings.Join(parts, " or ")
+	for _, w := range sortedKeys(sums) {
+		leaveOut = append(leaveOut, `lower(text()) startsWith "`+strings.ReplaceAll(w, `"`, "")+`"`)
 	}
+	t.leaveOut = strings.Join(leaveOut, " or ")
 	// The heading again, as on printed sheets.
 	paged := pageHeads(t.above)
 	for i, r := range kept {

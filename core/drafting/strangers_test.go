@@ -21,6 +21,53 @@ type stranger struct {
 }
 
 var strangers = []stranger{
+	{"a printed table", `PO NO      DATE        CUSTOMER   ARTICLE   DESCRIPTION               QTY UNIT      PRICE
+4711       02.03.2026  OSTRAND    00417     Rope 12 mm, white         120 MTR        1.95
+4711       02.03.2026  OSTRAND    00533     Shackle A4 8 mm            24 PCE        3.40
+4712       03.03.2026  PELLOW     00417     Rope 12 mm, white          60 MTR        1.95
+4712       03.03.2026  PELLOW     00801     Lantern, brass              2 PCE       89.00
+4712       03.03.2026  PELLOW     00812     Paint, blue                10 LTR       12.50
+`,
+		"PO NO: 1-10|DESCRIPTION: 45-65|PRICE: 82-129|rows: {first: 2}|findings: {row_too_wide: error}   # a value that does " +
+			"not fit in its column is not loaded in part|group: {by: key, columns: PO NO}|" +
+			"ordered_on: {from: DATE, dates: d.m.yyyy}|partner: {from: CUSTOMER}|item: {from: ARTICLE, need: must}|" +
+			"description: {from: DESCRIPTION}|quantity: {from: QTY, need: must}|unit: {from: UNIT}|unit_price: {from: PRICE}", ""},
+	{"a printed list with pages, rules and a sum", `                                      ORDER LIST                              RUN 02MAR26
+ VENDOR 70012  VARNHOLT ROPEWORKS
+
+ PO#      LN ITEM#    ITEM DESC                  ORD QTY UOM  UNIT COST   DUE DATE
+ 0045110   1 00417    ROPE 12MM WHITE             120.00 MTR     1.9500   03/20/26
+           2 00533    SHACKLE A4 8MM               24.00 EA      3.4000   03/20/26
+ 0045111   1 00417    ROPE 12MM WHITE              60.00 MTR     1.9500   03/24/26
+           2 00801    LANTERN BRASS                 2.00 EA     89.0000   03/24/26
+           3 00812    PAINT BLUE                   10.00 LTR    12.5000   03/24/26
+                                                 ---------
+                                                   216.00
+                                                                                        PAGE   1
+`,
+		`until: {text: "PAGE*"}|rows: {first: 5, leave_out: 'text() matches "^[-=_]{2,}$" or filled() == 1 and text() matches ` +
+			`"^[-0-9., ]+$"'}|group: {by: opener, columns: "PO#"}|number: {from: LN}|item: {from: "ITEM#", need: must}|` +
+			`quantity: {from: ORD QTY, need: must}|requested_delivery_on: {from: DUE DATE, dates: m/d/yy}`, ""},
+	{"a report with a line of dashes below its headings", `QUILLMERE CHANDLERY                                        PAGE 1
+PURCHASE ORDERS OF WEEK 12
+
+ORDER   ITEM   DESCRIPTION            QTY  UM     PRICE     AMOUNT
+------  -----  --------------------  ----  ---  -------  ---------
+A-1001  00417  Rope 12 mm white       120  MTR     1.95     234.00
+A-1001  00533  Shackle A4 8 mm         24  PCE     3.40      81.60
+A-1002  00417  Rope 12 mm white        60  MTR     1.95     117.00
+A-1002  00801  Lantern brass            2  PCE    89.00     178.00
+                                                         ---------
+                                                 TOTAL      610.60
+`,
+		`until: {text: "TOTAL*"}|rows: {first: 6, leave_out: 'text() matches "^[-=_]{2,}$"'}|DESCRIPTION: 16-35|` +
+			`group: {by: key, columns: ORDER}|amount: {from: AMOUNT}`, ""},
+	{"a printed table without headings", `A-1001   00417   Rope 12 mm white        120   MTR      1.95
+A-1001   00533   Shackle A4 8 mm          24   PCE      3.40
+A-1002   00417   Rope 12 mm white         60   MTR      1.95
+A-1002   00801   Lantern brass             2   PCE     89.00
+`,
+		`A: 1-8|F: 54-100|group: {by: key, columns: "@A"}|item: {from: "@B", need: must}|quantity: {from: "@D", need: must}`, ""},
 	{"net, tax and gross of a JSON order",
 		`{"order_number":"O-77","order_date":"2026-11-21","currency":"EUR","line_items":[{"line":1,"sku":"00417","quantity":2,"price":2.5,"net":5.0}],"totals":{"net":5.0,"tax":1.05,"gross":6.05}}`,
 		"total_before_tax: {from: $.totals.net}|tax_amount: {from: $.totals.tax}|total: {from: $.totals.gross}|amount: {from: net}",

@@ -6,6 +6,7 @@ import (
 	"unicode"
 
 	"koinos/core/order"
+	"koinos/core/source"
 )
 
 // yaml gathers what the drafted mapping says.
@@ -21,6 +22,7 @@ type yaml struct {
 	leaveOut string
 	pass     string // condition of orders that are left out
 	hidden   bool
+	fixed    *source.Fixed
 	kind     string
 	of       string   // of a document about orders: which orders these are
 	group    string   // inside of the braces
@@ -68,11 +70,27 @@ func (y *yaml) text(d *drafter) string {
 	if y.hidden {
 		line("  hidden: leave-out   # ? unsure: some rows are hidden or filtered out; or read")
 	}
+	var rows []string
+	if y.fixed != nil {
+		line("  positions:%s", d.mark("positions"))
+		for _, p := range y.fixed.Columns {
+			line("    %s: %d-%d", quote(p.Name), p.First, p.Last)
+		}
+		if y.fixed.First > 1 {
+			rows = append(rows, fmt.Sprintf("first: %d", y.fixed.First))
+		}
+	}
 	if y.leaveOut != "" {
-		line("  rows: {leave_out: '%s'}", strings.ReplaceAll(y.leaveOut, "'", "''"))
+		rows = append(rows, fmt.Sprintf("leave_out: '%s'", strings.ReplaceAll(y.leaveOut, "'", "''")))
+	}
+	if len(rows) > 0 {
+		line("  rows: {%s}", strings.Join(rows, ", "))
 	}
 	if d.decimal == ',' {
 		line("  locale: {decimal: \",\"}")
+	}
+	if y.fixed != nil {
+		line("findings: {row_too_wide: error}   # a value that does not fit in its column is not loaded in part")
 	}
 	line("orders:")
 	line("  kind: %s%s", y.kind, d.mark("kind"))

@@ -169,7 +169,7 @@ var Catalogue = map[Code]About{
 		"Double the quotation marks that belong to a quoted text; the value is the text within them and after them."},
 	CellTooLong: {Error, "a cell is too long",
 		"The value was cut. Look for a missing quotation mark, or shorten the text."},
-	RowTooWide: {Warning, "a row has more cells than the heading",
+	RowTooWide: {Warning, "a row has more than its columns hold",
 		"Look for an unquoted delimiter inside a value: the cells after it have moved."},
 	RecordBroken: {Error, "a record is not JSON", "Correct the record; the others are read."},
 	NameTwice: {Error, "a name occurs twice in a JSON object",

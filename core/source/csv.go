@@ -200,9 +200,16 @@ func (c *csvReader) splitReleased(line []byte) {
 func (c *csvReader) splitAt(line []byte) {
 	runes := []rune(string(line))
 	last := 0
-	for _, p := range c.positions {
+	for i, p := range c.positions {
 		if len(c.ends) > 0 {
 			c.text = append(c.text, c.delim)
+		}
+		if p.First > last+1 && filledAt(runes, p.First-1) && filledAt(runes, p.First) {
+			c.cut(i+1, string(runes[last:p.First-1]))
+		}
+		if end := p.Last; filledAt(runes, end) && filledAt(runes, end+1) && i+1 < len(c.positions) &&
+			c.positions[i+1].First > end+1 {
+			c.cut(i+1, string(runes[end:min(len(runes), c.positions[i+1].First-1)]))
 		}
 		if p.First <= len(runes) {
 			c.text = append(c.text, strings.TrimRight(string(runes[p.First-1:min(p.Last, len(runes))]), " ")...)
@@ -215,6 +222,19 @@ func (c *csvReader) splitAt(line []byte) {
 			c.row, len(runes), last)
 	}
 }
+
+// cut notes that a value goes on where no column is. Lines that are drawn have no values.
+func (c *csvReader) cut(column int, rest string) {
+	if strings.Trim(string(trimLineEnd(c.raw)), "-=_+| ") == "" {
+		return
+	}
+	c.note(finding.RowTooWide, column, rest, "The value of %s in row %d goes on beside the characters of its column, "+
+		"where no column is.", c.positions[column-1].Name, c.row)
+	c.notes[len(c.notes)-1].Hint = "Give the column more characters in document.positions of the mapping."
+}
+
+// filledAt reports whether a character, counted from 1, is there and not blank.
+func filledAt(line []rune, at int) bool { return at >= 1 && at <= len(line) && line[at-1] != ' ' }
 
 func trimLineEnd(b []byte) []byte {
 	for len(b) > 0 && (b[len(b)-1] == '\n' || b[len(b)-1] == '\r') {

@@ -1,6 +1,7 @@
 package source
 
 import (
+	"fmt"
 	"io"
 	"slices"
 	"strings"
@@ -13,6 +14,7 @@ import (
 // Inspection describes what a document consists of, without a mapping.
 type Inspection struct {
 	Shape
+	Fixed  bool              `json:"fixed_width,omitempty" doc:"Columns stand one below another, without a delimiter"`
 	Size   int64             `json:"size"`
 	Tables []Table           `json:"tables"`
 	Notes  []finding.Finding `json:"notes,omitempty" doc:"What is odd about the document"`
@@ -35,6 +37,7 @@ type Table struct {
 // Column is one column below the heading.
 type Column struct {
 	Letter  string   `json:"column,omitempty" doc:"Letter of the column; JSON has none"`
+	Where   string   `json:"characters,omitempty" doc:"Text of fixed width: the characters of each line that it takes"`
 	Heading string   `json:"heading,omitempty" doc:"Heading of the column, or the path of the values in a JSON record"`
 	Hidden  bool     `json:"hidden,omitempty" doc:"People do not see the column"`
 	Looks   string   `json:"looks_like" doc:"What most of its values look like: text, code, number, date, words or blank"`
@@ -60,11 +63,18 @@ func Inspect(r io.ReaderAt, size int64, opt Options) (*Inspection, error) {
 	if opt.Sheets == nil {
 		opt.Sheets = func(int, string) bool { return true }
 	}
+	fixed, err := FixedWidth(r, size, shape)
+	if err != nil {
+		return nil, err
+	}
+	in := &Inspection{Shape: shape, Fixed: fixed != nil, Size: size}
+	if fixed != nil {
+		in.Delimiter, in.Quote, opt.Positions = "", "", fixed.Columns
+	}
 	src, err := Open(r, size, opt)
 	if err != nil {
 		return nil, err
 	}
-	in := &Inspection{Shape: shape, Size: size}
 	var t *Table
 	var top []Record // the first rows of a table, until its heading is chosen
 	for {
@@ -79,7 +89,8 @@ func Inspect(r io.ReaderAt, size int64, opt Options) (*Inspection, error) {
 			}
 			return nil, err
 		}
-		if len(in.Notes) < mostNotes {
+		above := fixed != nil && rec.Row < fixed.First
+		if len(in.Notes) < mostNotes && !above {
 			in.Notes = append(in.Notes, rec.Findings...)
 		}
 		if len(in.Tables) == 0 || in.Tables[len(in.Tables)-1].Sheet != rec.Sheet {
@@ -93,6 +104,10 @@ func Inspect(r io.ReaderAt, size int64, opt Options) (*Inspection, error) {
 			}
 		}
 		if rec.Blank() || rec.Broken {
+			continue
+		}
+		if above {
+			t.fixed(fixed)
 			continue
 		}
 		t.Rows++
@@ -126,6 +141,17 @@ func Inspect(r io.ReaderAt, size int64, opt Options) (*Inspection, error) {
 		}
 	}
 	return in, nil
+}
+
+// fixed names the columns of text of fixed width, of which it is known where they stand.
+func (t *Table) fixed(f *Fixed) {
+	t.headings, t.Heading = true, f.Heading
+	for i, p := range f.Columns {
+		c := t.column(i)
+		if c.Where = fmt.Sprintf("%d-%d", p.First, p.Last); f.Heading > 0 {
+			c.Heading = p.Name
+		}
+	}
 }
 
 // settle chooses the heading among the first rows and counts those below it.
@@ -192,7 +218,7 @@ func (col *Column) count(c Cell) {
 	if len(col.seen) < distinctKept && !col.seen[c.Text] {
 		col.seen[c.Text] = true
 		if len(col.Samples) < sampleCount {
-			col.Samples = append(col.Samples, finding.Clip(c.Text, 40))
+			col.Samples = append(col.Samples, finding.Clip(strings.TrimSpace(c.Text), 40))
 		}
 	}
 }
