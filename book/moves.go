@@ -39,6 +39,7 @@ func (n *noticed) move(kind order.MovementKind) error {
 	if err != nil {
 		return err
 	}
+	m.Lines = make([]order.MovementLine, 0, len(lines))
 	for _, l := range lines {
 		if l.Quantity.Sign() != 0 {
 			m.Lines = append(m.Lines, l.MovementLine)
@@ -164,7 +165,7 @@ func (n *noticed) said(kind order.MovementKind, known *order.Movement) (all []mo
 	if !ok {
 		return nil, nil
 	}
-	left := budget{}
+	left := make(budget, len(n.is.Lines))
 	if known != nil {
 		err = left.add(known.Lines)
 	} else {
@@ -178,6 +179,7 @@ func (n *noticed) said(kind order.MovementKind, known *order.Movement) (all []mo
 		return nil, err
 	}
 	in := n.in
+	all = make([]moving, 0, max(len(in.Lines), 1))
 	if open && len(in.Lines) == 0 {
 		for i := range n.is.Lines {
 			if q := left[n.is.Lines[i].ID]; q.Sign() > 0 {

@@ -76,7 +76,7 @@ var (
 // Snapshot writes down what the order was, unless that has been done. A load does it outside the writer's transaction.
 func (c *Changed) Snapshot() (err error) {
 	if c.was == nil {
-		c.was, err = wholeOrder.Append(nil, c.Was)
+		c.was, err = wholeOrder.Append(make([]byte, 0, 512+256*len(c.Was.Lines)), c.Was)
 	}
 	return err
 }
@@ -89,7 +89,7 @@ func (s *Changes) note(c *Changed) (err error) {
 	if err := c.Snapshot(); err != nil {
 		return err
 	}
-	if c.text, err = oneChange.AppendAll(nil, c.Changes); err != nil {
+	if c.text, err = oneChange.AppendAll(make([]byte, 0, 96*len(c.Changes)), c.Changes); err != nil {
 		return err
 	}
 	s.events.row().Int64(c.Is.ID).Int(c.Is.Revision).Text(at(s.when)).Text(c.By).Text(c.Action).Int64OrNull(c.Load).

@@ -225,12 +225,15 @@ func Diff(a, b *Order) []Change {
 			to[at-1] = n + 1
 		}
 	}
-	d := differ{a: a, b: b, gone: make([][]Change, len(a.Lines)+1)}
+	d := differ{a: a, b: b, list: make([]Change, 0, len(b.Lines)+4), gone: make([][]Change, len(a.Lines)+1)}
 	d.level(0, 0)
 	for n, at := range from {
 		d.level(at, n+1)
 	}
 	list := append(d.list, d.gone[0]...)
+	if len(list) == 0 {
+		list = nil
+	}
 	for n := range a.Lines {
 		if to[n] > 0 {
 			list = append(list, d.gone[n+1]...)
