@@ -104,13 +104,16 @@ func (a *app) showTable(t *source.Table) {
 	}
 	var rows [][]string
 	heads := []string{"column", "heading", "looks like", ">filled", "samples"}
+	if len(t.Columns) > 0 && t.Columns[0].Where != "" {
+		heads = slices.Insert(heads, 1, "characters")
+	}
 	for _, c := range t.Columns {
 		if c.Hidden {
 			c.Letter += " (hidden)"
 		}
 		row := []string{c.Letter, c.Heading, c.Looks, num(c.Filled), strings.Join(c.Samples, " · ")}
 		if c.Where != "" {
-			row, heads = slices.Insert(row, 1, c.Where), []string{"column", "characters", "heading", "looks like", ">filled", "samples"}
+			row = slices.Insert(row, 1, c.Where)
 		}
 		rows = append(rows, row)
 	}

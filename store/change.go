@@ -96,7 +96,8 @@ func (s *Changes) Add(c *Changed) error {
 	s.orders.row().Int64(o.ID).Text(o.Number).Text(string(o.Status)).Int(o.Revision).TextOrNull(o.SenderNumber).
 		Text(o.Partner).TextOrNull(string(o.OrderedOn)).TextOrNull(string(o.RequestedShipOn)).
 		TextOrNull(string(o.RequestedDeliveryOn)).TextOrNull(o.Currency).Text(o.Total.String()).Int(len(o.Lines)).
-		Int(o.LastLine).TextBy(func(b []byte) ([]byte, error) { return appendHeader(b, o) }).Bytes(c.Fingerprint).TextOrNull(c.Identity)
+		Int(o.LastLine).TextBy(func(b []byte) ([]byte, error) { return appendHeader(b, o) }).Bytes(c.Fingerprint).
+		TextOrNull(c.Identity)
 	if !c.keepsLines() {
 		if err := t.run(`DELETE FROM lines WHERE order_id = ?`, o.ID); err != nil {
 			return err

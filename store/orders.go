@@ -142,8 +142,9 @@ func PackLines(o *order.Order) (PackedLines, error) {
 	rows := pack.NewRows(lineColumns.n-3, 128*len(o.Lines))
 	for i := range o.Lines {
 		l := &o.Lines[i]
-		rows.TextOrNull(l.Item).TextOrNull(l.Description).TextBy(l.Quantity.AppendText).TextOrNull(l.Unit).TextBy(l.UnitPrice.AppendText).
-			TextBy(l.DiscountPercent.AppendText).TextBy(l.Amount.AppendText).TextOrNull(string(l.RequestedDeliveryOn)).TextOrNull(l.Location).
+		rows.TextOrNull(l.Item).TextOrNull(l.Description).TextBy(l.Quantity.AppendText).TextOrNull(l.Unit).
+			TextBy(l.UnitPrice.AppendText).TextBy(l.DiscountPercent.AppendText).TextBy(l.Amount.AppendText).
+			TextOrNull(string(l.RequestedDeliveryOn)).TextOrNull(l.Location).
 			TextBy(func(b []byte) ([]byte, error) { return appendLine(b, l, i+1) })
 	}
 	return PackedLines{rows}, rows.Err()
@@ -442,7 +443,9 @@ func readHeads(ctx context.Context, tx querier, ids ...int64) (list []*StoredOrd
 		}
 		o.ID, o.Kind, o.Number, o.Status, o.Revision = id, order.Kind(r.Text()), r.Text(), order.Status(r.Text()), r.Int()
 		o.SenderNumber, o.Partner, o.Currency, o.LastLine = r.Text(), r.Text(), r.Text(), r.Int()
-		o.OrderedOn, o.RequestedShipOn, o.RequestedDeliveryOn = order.Date(r.Text()), order.Date(r.Text()), order.Date(r.Text())
+		for _, day := range []*order.Date{&o.OrderedOn, &o.RequestedShipOn, &o.RequestedDeliveryOn} {
+			*day = order.Date(r.Text())
+		}
 		if o.Total, err = order.ParseNumber(r.Text()); err != nil {
 			return fmt.Errorf("order %d: %w", id, err)
 		}

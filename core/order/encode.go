@@ -156,7 +156,8 @@ func (m *member) append(b []byte, f unsafe.Pointer) (_ []byte, err error) {
 			if i > 0 {
 				b = append(b, ',')
 			}
-			if b, err = appendMembers(b, unsafe.Add(unsafe.Pointer(unsafe.SliceData(list)), uintptr(i)*m.size), m.of); err != nil {
+			one := unsafe.Add(unsafe.Pointer(unsafe.SliceData(list)), uintptr(i)*m.size)
+			if b, err = appendMembers(b, one, m.of); err != nil {
 				return b, err
 			}
 		}
