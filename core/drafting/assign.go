@@ -46,6 +46,7 @@ func (d *drafter) hintsOf(heading string) []hint {
 			all = price
 		}
 	}
+	all = d.minorHints(heading, all)
 	folded := list.Fold(heading)
 	for _, m := range d.hints.Known {
 		for level, bindings := range m.Bindings {
@@ -168,6 +169,11 @@ func (d *drafter) candidates(columns []*profile, groups []int) []candidate {
 	}
 	if d.hints.Says == "" || d.hints.Says == intent.Invoice {
 		d.byProducts(columns, &all)
+	}
+	if d.hints.Partner != "" { // only a column of several partners knows better than who asks
+		all = slices.DeleteFunc(all, func(c candidate) bool {
+			return c.level == order.Header && c.name() == "partner" && !(c.strong && c.score >= 0.9 && len(c.column.words) > 1)
+		})
 	}
 	preferNumbers(all)
 	preferSpoken(all)

@@ -92,6 +92,7 @@ func (d *drafter) values(b *binding, c *candidate) {
 				d.units(b, p, maps.Keys(p.suffix))
 			}
 		}
+		d.inMinor(b, c)
 	case order.Code, order.Text, order.Unit, order.Currency:
 		d.look(b, c)
 	}

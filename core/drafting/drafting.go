@@ -3,6 +3,7 @@ package drafting
 import (
 	"fmt"
 	"io"
+	"iter"
 	"slices"
 	"strings"
 
@@ -147,9 +148,9 @@ type binding struct {
 	second string
 }
 
-// tables drafts a mapping for sheets.
-func (d *drafter) tables() error {
-	sign, comma, point := decimalSign(d.sheets)
+// decimals decides which sign numbers in texts have before their decimals.
+func (d *drafter) decimals(texts iter.Seq[string]) {
+	sign, comma, point := decimalSign(texts)
 	d.decimal = sign
 	if comma+point > 0 {
 		sure := "sure"
@@ -159,6 +160,11 @@ func (d *drafter) tables() error {
 		d.guess("locale.decimal", string(sign), fmt.Sprintf("%d numbers can only have a decimal comma, %d only a point",
 			comma, point), sure, "")
 	}
+}
+
+// tables drafts a mapping for sheets.
+func (d *drafter) tables() error {
+	d.decimals(cellTexts(d.sheets))
 	var all []*table
 	for _, s := range d.sheets {
 		if len(s.rows) > 0 {

@@ -21,6 +21,18 @@ type stranger struct {
 }
 
 var strangers = []stranger{
+	{"money in cents, as programs keep it",
+		`{"orders":[{"order_no":"1001","created_at":"2026-03-02T11:00:01-05:00","currency":"USD","customer_code":"SALTRY","shipping_cents":950,"totalInCents":8740,"items":[{"sku":"00417","qty":10,"unit_price_cents":195,"line_total_cents":1950},{"sku":"00533","qty":2,"unit_price_cents":2920,"line_total_cents":5840}]},{"order_no":"1002","created_at":"2026-03-03T09:12:44-05:00","currency":"USD","customer_code":"PELLOW","shipping_cents":0,"totalInCents":8900,"items":[{"sku":"00801","qty":1,"unit_price_cents":8900,"line_total_cents":8900}]}]}`,
+		"charge.freight: {from: shipping_cents, expr: 'num(value) / 100', write: 'num(value) * 100'}|" +
+			"total: {from: totalInCents, expr: 'num(value) / 100', write: 'num(value) * 100'}|" +
+			"unit_price: {from: unit_price_cents, expr: 'num(value) / 100', write: 'num(value) * 100'}|" +
+			"amount: {from: line_total_cents, expr: 'num(value) / 100', write: 'num(value) * 100'}|quantity: {from: qty, need: must}", ""},
+	{"a price that has decimals is not in cents, whatever stands above it",
+		"Order,Item,Qty,Price (cents)\nA-1,00417,2,1.95\nA-1,00533,1,3.40\nA-2,00417,6,1.95\n", "unit_price: {from: Price (cents)}", ""},
+	{"a decimal comma in texts of JSON, and a name of two words that says more than what is around it",
+		`{"data":{"order":{"number":"PO-8812","issued":"20260302","positions":[{"pos":10,"material":"00417","amount":120,"uom":"MTR","netPrice":"1,95","per":1},{"pos":20,"material":"00533","amount":24,"uom":"EA","netPrice":"34,00","per":10}],"netValue":"315,60"}}}`,
+		`locale: {decimal: ","}|sender_number: {from: $.data.order.number, need: must}|total: {from: $.data.order.netValue}|` +
+			"unit_price: {from: netPrice}|price_basis: {from: per}", ""},
 	{"a printed table", `PO NO      DATE        CUSTOMER   ARTICLE   DESCRIPTION               QTY UNIT      PRICE
 4711       02.03.2026  OSTRAND    00417     Rope 12 mm, white         120 MTR        1.95
 4711       02.03.2026  OSTRAND    00533     Shackle A4 8 mm            24 PCE        3.40

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"io"
+	"iter"
 	"slices"
 	"strings"
 
@@ -27,6 +28,20 @@ type repeated struct {
 	head  float64 // how much they look like headers
 }
 
+// leafTexts yields the values that are text.
+func leafTexts(roots []*tree.Node) iter.Seq[string] {
+	return func(yield func(string) bool) {
+		for _, root := range roots {
+			more := true
+			root.Leaves(func(leaf *tree.Node) {
+				if more && leaf.Kind == tree.String {
+					more = yield(leaf.Text)
+				}
+			})
+		}
+	}
+}
+
 // tree drafts for JSON and NDJSON.
 func (d *drafter) tree(r io.ReaderAt, size int64, opt source.Options) error {
 	d.y.format = string(d.format)
@@ -34,6 +49,7 @@ func (d *drafter) tree(r io.ReaderAt, size int64, opt source.Options) error {
 	if err != nil {
 		return err
 	}
+	d.decimals(leafTexts(roots))
 	found := map[string]*repeated{}
 	var paths []string
 	d.keyed = map[string]bool{}
@@ -510,11 +526,11 @@ func (d *drafter) leafProfiles(r *repeated) []*profile {
 		// The last name alone often says more: price.amount, buyer.order.number.
 		// blank where one word says several, as priceAmount does
 		before := heading[:max(strings.LastIndexByte(heading, ' '), 0)]
-		if words := plainWords(heading); len(words) > 1 && before != "" &&
-			slices.Contains([]string{"amount", "value", "net", "gross"}, words[len(words)-1]) &&
-			best(d.hintsOf(before)) > 0.9 {
+		last := heading[strings.LastIndexByte(heading, ' ')+1:]
+		if words := plainWords(last); len(words) == 1 && before != "" &&
+			slices.Contains([]string{"amount", "value", "net", "gross"}, words[0]) && best(d.hintsOf(before)) > 0.9 {
 			heading = before // price.amount is a price
-		} else if last := heading[strings.LastIndexByte(heading, ' ')+1:]; last != heading &&
+		} else if last != heading &&
 			best(d.hintsOf(last)) > best(d.hintsOf(heading)) && !ofAParty(heading) {
 			heading = last
 		} else if first := heading[:strings.IndexByte(heading+" ", ' ')]; first != heading &&
