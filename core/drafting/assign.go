@@ -368,7 +368,7 @@ func (d *drafter) byValues(p *profile, add func(order.Level, string, float64, st
 			add(order.Lines, "requested_delivery_on", 0.38, "its values are dates", false)
 		case p.padded():
 			add(order.Lines, "item", 0.35, "its values are codes", false)
-		case p.filled > 1 && p.share(p.units()) > 0.9:
+		case p.filled > 1 && p.share(p.units()) > 0.9 && !isSize(p.heading): // L and M are sizes, too
 			add(order.Lines, "unit", 0.4, "its values are words for units", false)
 		case p.share(p.numbers) > 0.95 && p.share(p.whole) > 0.95 && p.longest <= 5:
 			add(order.Lines, "quantity", 0.35, "its values are small whole numbers", false)
@@ -450,6 +450,14 @@ func assign(all []candidate) (chosen []candidate, second map[*profile]*candidate
 		chosen = append(chosen, *c)
 	}
 	return chosen, second
+}
+
+// sizeHeads are what a column of sizes is called.
+var sizeHeads = []string{"size", "sizes", "taille", "grosse", "groesse", "talla", "taglia", "maat", "storlek",
+	"storrelse", "tamanho", "rozmiar", "尺码", "サイズ", "사이즈"}
+
+func isSize(heading string) bool {
+	return slices.ContainsFunc(plainWords(heading), func(w string) bool { return slices.Contains(sizeHeads, w) })
 }
 
 // sureness says how sure a choice is: sure, likely or unsure.

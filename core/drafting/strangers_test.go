@@ -21,6 +21,26 @@ type stranger struct {
 }
 
 var strangers = []stranger{
+	{"Chinese", "客户订单号,下单日期,客户,物料编码,物料名称,数量,单位,单价,金额,交货日期\nD20260302,2026/3/2,OSTRAND,00417,绳索,120,米,1.95,234.00,2026/3/20\n" +
+		"D20260302,2026/3/2,OSTRAND,00533,卸扣,24,个,3.40,81.60,2026/3/20\nD20260303,2026/3/3,PELLOW,00801,灯,2,个,89.00,178.00,2026/3/24\n",
+		"group: {by: key, columns: 客户订单号}|sender_number: {from: 客户订单号, need: must}|ordered_on: {from: 下单日期, dates: yyyy/m/d}|" +
+			"requested_delivery_on: {from: 交货日期, dates: yyyy/m/d}|partner: {from: 客户}|item: {from: 物料编码, need: must}|" +
+			"description: {from: 物料名称}|quantity: {from: 数量, need: must}|unit: {from: 单位, crosswalk: unit-words}|" +
+			"unit_price: {from: 单价}|amount: {from: 金额}", ""},
+	{"Japanese", "発注番号,発注日,品番,品名,数量,単位,単価,金額,納期,備考\nH-881,2026/03/02,00417,ロープ,120,メートル,195,23400,2026/03/20,\n" +
+		"H-881,2026/03/02,00533,シャックル,24,個,340,8160,2026/03/20,急ぎ\nH-882,2026/03/03,00801,ランタン,2,個,8900,17800,2026/03/24,\n",
+		"sender_number: {from: 発注番号, need: must}|ordered_on: {from: 発注日, dates: yyyy/m/d}|item: {from: 品番, need: must}|" +
+			"description: {from: 品名}|quantity: {from: 数量, need: must}|unit: {from: 単位, crosswalk: unit-words}|unit_price: {from: 単価}|" +
+			"amount: {from: 金額}|requested_delivery_on: {from: 納期, dates: yyyy/m/d}|notes: {from: 備考}", ""},
+	{"sizes that are words for units, too", "BUYER PO,PO DATE,STYLE,COLOR,SIZE,UPC,UNITS,WHLSL,EXT WHLSL\n" +
+		"55012,20260302,JKT01,NAVY,M,012345678905,24,45.00,1080.00\n55012,20260302,JKT01,NAVY,L,012345678912,12,45.00,540.00\n" +
+		"55013,20260302,JKT01,RED,M,012345678929,6,45.00,270.00\n", "quantity: {from: UNITS, need: must}|# Not used: SIZE", ""},
+	{"a program's id beside the number", `[{"orderId":"a1b2","orderNumber":"SO-5001","lines":[{"sku":"00417","qty":1},{"sku":"00533","qty":2}]},` +
+		`{"orderId":"a1b3","orderNumber":"SO-5002","lines":[{"sku":"00417","qty":4}]}]`,
+		"sender_number: {from: orderNumber, need: must}|# Not used: orderId", ""},
+	{"a sales price in Danish", "Ordre nr.;Varenr.;Antal;Enhed;Salgspris;Rabat i %;Linjebeløb;Debitor\n10231;00417;120,00;MTR;14,50;10,00;1.566,00;40021\n" +
+		"10231;00533;24,00;STK;25,00;;600,00;40021\n10232;00801;2,00;STK;665,00;5,00;1.263,50;40035\n",
+		"unit_price: {from: Salgspris}|amount: {from: Linjebeløb}|partner: {from: Debitor}", ""},
 	{"money in cents, as programs keep it",
 		`{"orders":[{"order_no":"1001","created_at":"2026-03-02T11:00:01-05:00","currency":"USD","customer_code":"SALTRY","shipping_cents":950,"totalInCents":8740,"items":[{"sku":"00417","qty":10,"unit_price_cents":195,"line_total_cents":1950},{"sku":"00533","qty":2,"unit_price_cents":2920,"line_total_cents":5840}]},{"order_no":"1002","created_at":"2026-03-03T09:12:44-05:00","currency":"USD","customer_code":"PELLOW","shipping_cents":0,"totalInCents":8900,"items":[{"sku":"00801","qty":1,"unit_price_cents":8900,"line_total_cents":8900}]}]}`,
 		"charge.freight: {from: shipping_cents, expr: 'num(value) / 100', write: 'num(value) * 100'}|" +

@@ -19,10 +19,10 @@ type wording struct {
 }
 
 // wordings is the vocabulary: English, German, French, Spanish, Italian,
-// Dutch, Portuguese, the Scandinavian languages and Polish.
+// Dutch, Portuguese, the Scandinavian languages and Polish. Those of the east are in eastern.go.
 var wordings = []wording{
 	{order.Header, "sender_number",
-		"order no|po no|purchase order no|purchase order|po|your order no|customer order no|order id|order ref|order " +
+		"order no|po no|purchase order no|purchase order|po|your order no|customer order no|order ref|order " +
 			"reference|po ref|web order|sales order no|bestell no|bestellno|bestelno|bestellung|auftrags " +
 			"no|auftragsno|auftrag|beleg no|belegno|no commande|commande|no de commande|ref commande|no " +
 			"pedido|pedido|no de pedido|no ordine|ordine|no d ordine|order no klant|bestelling|ordre no|ordreno|best " +
@@ -143,7 +143,8 @@ var wordings = []wording{
 		"unit|uom|u m|um|u|unit of measure|units of measure|einheit|mengeneinheit|me|unite|unidad|ud|unita|unita di " +
 			"misura|eenheid|enhed|enhet|jm|jednostka|unidade|un|measure|order unit|enh", "pack|packaging"},
 	{order.Lines, "unit_price",
-		"price|wholesale|wholesale price|whsl|unit price|each|price each|price unit|item price|net price|unit " +
+		"price|wholesale|wholesale price|whsl|sales price|selling price|verkaufspreis|verkoopprijs|salgspris|forsaljningspris|" +
+			"unit price|each|price each|price unit|item price|net price|unit " +
 			"cost|cost|preis|einzelpreis|vk|vk preis|ek|ek preis|stuckpreis|stueckpreis|nettopreis|ep|e " +
 			"preis|prix|prix unitaire|pu|prix " +
 			"unit|p u|precio|precio unitario|precio unidad|prezzo|prezzo " +
@@ -400,7 +401,7 @@ type entry struct {
 // vocabulary is what headings are compared with. Making it takes as long as a short command, so it is made only when it
 // is needed.
 var vocabulary = sync.OnceValue(func() []entry {
-	all := entriesOf(wordings)
+	all := append(entriesOf(wordings), entriesOf(easternWordings)...)
 	add := func(level order.Level, field, words string, top float64) {
 		all = append(all, entries(level, field, words, top)...)
 	}
@@ -425,6 +426,7 @@ var vocabulary = sync.OnceValue(func() []entry {
 			add(order.Header, "ship_to."+part.part, part.words, 0.68)
 		}
 	}
+	add(order.Header, "sender_number", "order id", 0.95) // a program's own, where there is a number besides
 	add(order.Header, "buyer.contact",
 		"contact|contact name|contact person|attention|attn|ordered "+
 			"by|ansprechpartner|besteller|kontakt|contacto|contatto|contactpersoon|buyer name|buyer", 0.66)

@@ -108,7 +108,7 @@ func Shipped(name string) []Entry {
 var unitWords = []struct{ codes, words string }{
 	{"EA H87 C62 PCE", "pcs pc piece pieces each unit units item items stk stück stueck stuck st pièce pièces piece(s) " +
 		"pce pces pza pzas pieza piezas unidad unidades ud uds pezzo pezzi pz stuks stuk szt sztuka sztuki sztuk styk " +
-		"styck stycken kpl ks kus kusy db un unid"},
+		"styck stycken kpl ks kus kusy db un unid 个 個 件 只 支 台 枚 개"},
 	{"BX XBX", "box boxes bxs schachtel schachteln boîte boîtes boite boites caja cajas scatola scatole doos " +
 		"pudełko pudełka æske æsker ask askar"},
 	{"CT XCT", "carton cartons ctn ctns cartn karton kartons kartony kartonów krt cartone cartoni cartón cartones"},
@@ -127,11 +127,11 @@ var unitWords = []struct{ codes, words string }{
 	{"XTU", "tube tubes tube(s) tubo tubos tubetto tubetti"},
 	{"XBE", "bundle bundles bdl bund bündel"},
 	{"PF XPX", "pallet pallets plt palette paletten palettes palé palés bancale pallet(s) paleta palety"},
-	{"SET", "set sets satz sätze jeu jeux juego juegos"},
+	{"SET", "set sets satz sätze jeu jeux juego juegos 套 セット 세트"},
 	{"PR", "pair pairs paar paare paire paires par pares paio paia para pary"},
 	{"DZN", "dozen dozens doz dz dutzend dzd douzaine douzaines docena docenas dozzina dozzine dozijn tuzin"},
 	{"GRO", "gross"},
-	{"MTR", "m mb mtr mtrs metre metres meter meters mètre mètres metro metros metri metr metry"},
+	{"MTR", "m mb mtr mtrs metre metres meter meters mètre mètres metro metros metri metr metry 米 メートル 미터"},
 	{"CMT", "cm centimetre centimetres centimeter centimeters"},
 	{"MMT", "mm millimetre millimetres millimeter millimeters"},
 	{"KMT", "km kilometre kilometres kilometer kilometers"},
@@ -141,11 +141,11 @@ var unitWords = []struct{ codes, words string }{
 	{"MTK", "m² m2 sqm qm"},
 	{"FTK", "sqft ft² ft2"},
 	{"MTQ", "m³ m3 cbm"},
-	{"LTR", "l L ltr ltrs litre litres liter liters litro litros litri litr litry"},
+	{"LTR", "l L ltr ltrs litre litres liter liters litro litros litri litr litry 升 リットル"},
 	{"MLT", "millilitre millilitres milliliter milliliters"},
 	{"CLT", "cl centilitre centilitres"},
 	{"GLL", "gal gallon gallons"},
-	{"KGM", "kg kgs kilo kilos kilogram kilograms kilogramm kilogramme kilogrammes"},
+	{"KGM", "kg kgs kilo kilos kilogram kilograms kilogramm kilogramme kilogrammes 公斤 千克"},
 	{"GRM", "g gram grams gramm gramme grammes gramo gramos grammo grammi"},
 	{"TNE", "tonne tonnes"},
 	{"LBR", "lb lbs pound pounds"},
