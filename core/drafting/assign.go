@@ -348,6 +348,9 @@ func (d *drafter) byValues(p *profile, add func(order.Level, string, float64, st
 	if d.looksLike(p, "unit_price") > 0.5 && p.filled > 1 && p.ofTen() {
 		add(order.Lines, "price_basis", 1.05, "prices are for 1, 10, 100 or 1000", true)
 	}
+	if d.looksLike(p, "price_basis") > 0.5 && p.perLetters() {
+		add(order.Lines, "price_basis", 1.05, "its letters say how many units the price is for", true)
+	}
 	if hashed := p.begin("#"); hashed > 0 && p.share(hashed) > 0.9 {
 		add(order.Header, "sender_number", 0.75, `its values begin with "#"`, false)
 	}

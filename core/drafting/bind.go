@@ -72,7 +72,9 @@ func (d *drafter) values(b *binding, c *candidate) {
 			b.why += "; day and month cannot be told apart in the sample"
 		}
 	case order.Decimal, order.Percent:
-		if p.share(p.numbers) < 0.9 {
+		if c.name() == "price_basis" && p.perLetters() {
+			b.words = append(b.words, "crosswalk: "+list.PricePer)
+		} else if p.share(p.numbers) < 0.9 {
 			b.why += "; some of its values are no numbers"
 		}
 		words, all := 0, 0

@@ -169,6 +169,23 @@ func (p *profile) ofTen() bool {
 	return len(p.words) > 1 || !p.words["1"]
 }
 
+// perLetters reports whether the values are letters for how many units a price is for, not all of them for one.
+func (p *profile) perLetters() bool {
+	several := false
+	if p.numbers > 0 {
+		return false
+	}
+	letters := new(list.Set).Crosswalk(list.PricePer)
+	for _, v := range p.values {
+		is, _, ok := letters.Ours(strings.TrimSpace(v.cell.Text))
+		if !ok {
+			return false
+		}
+		several = several || is != "1"
+	}
+	return several
+}
+
 // padded reports whether the values are codes: numbers with leading zeros, or words of letters and digits.
 func (p *profile) padded() bool {
 	n := 0
@@ -303,6 +320,9 @@ func (p *profile) fits(f order.Field) float64 {
 		}
 		return 0
 	case order.Decimal, order.Percent:
+		if f.Name == "price_basis" && p.perLetters() {
+			return 1
+		}
 		if dates && p.share(p.numbers) < 0.9 || p.share(p.gtins) > 0.8 && p.filled > 2 {
 			return 0
 		}

@@ -21,6 +21,12 @@ type stranger struct {
 }
 
 var strangers = []stranger{
+	{"prices for a hundred and for a thousand, as letters", "OrdNo\tCustNo\tAddr1\tCity\tSt\tZip\tItem\tDesc\tQtyOrd\tUOM\tPrice\tPer\tExt\n" +
+		"100234\tC10\t1 Dock\tBristol\tRI\t02809\t00417\tRope\t1200\tFT\t19.50\tC\t234.00\n" +
+		"100234\tC10\t1 Dock\tBristol\tRI\t02809\t00533\tShackle\t24\tEA\t3.40\tE\t81.60\n" +
+		"100235\tC11\t9 Pier\tNewport\tRI\t02840\t00801\tScrews\t5000\tEA\t12.00\tM\t60.00\n",
+		"price_basis: {from: Per, crosswalk: price-per}|description: {from: Desc}|ship_to.street: {from: Addr1}|ship_to.region: {from: St}|" +
+			"unit_price: {from: Price}|amount: {from: Ext}", ""},
 	{"Chinese", "客户订单号,下单日期,客户,物料编码,物料名称,数量,单位,单价,金额,交货日期\nD20260302,2026/3/2,OSTRAND,00417,绳索,120,米,1.95,234.00,2026/3/20\n" +
 		"D20260302,2026/3/2,OSTRAND,00533,卸扣,24,个,3.40,81.60,2026/3/20\nD20260303,2026/3/3,PELLOW,00801,灯,2,个,89.00,178.00,2026/3/24\n",
 		"group: {by: key, columns: 客户订单号}|sender_number: {from: 客户订单号, need: must}|ordered_on: {from: 下单日期, dates: yyyy/m/d}|" +

@@ -131,7 +131,7 @@ var wordings = []wording{
 		"gtin|ean|ean code|ean 13|ean13|upc|upc code|barcode|bar code|streckcode|strichcode|code barres|codigo de " +
 			"barras|codice a barre|kod ean|gtin 13|gtin 14", ""},
 	{order.Lines, "description",
-		"description|item description|product description|product name|item name|article " +
+		"description|desc|item desc|product desc|item description|product description|product name|item name|article " +
 			"description|artikelbezeichnung|kurztext|artikeltext|warenbezeichnung|bezeichnung|beschreibung|designation|libelle|descripcion|descrizione|omschrijving|beskrivelse|benamning|benaming|varetekst|denumire|opis|nazwa|nazwa towaru|descricao|article name|produktname|text|goods|what|articlename|productname|itemdescription|item title|title", "name|product|produkt|artikel|item|article|produit|details|colour|color|varenavn|navn"},
 	{order.Lines, "quantity",
 		"qty|quantity|qty ordered|ordered qty|quantity ordered|order qty|order " +
@@ -151,7 +151,7 @@ var wordings = []wording{
 			"unitario|prijs|stuksprijs|eenheidsprijs|pris|a pris|stykpris|enhetspris|cena|cena netto|preco|preco " +
 			"unitario|unitprice|price ea|rate", ""},
 	{order.Lines, "price_basis",
-		"price basis|price per|per|pricing unit|preiseinheit|price quantity|price unit qty|pe|per qty",
+		"price basis|price per|per|pricing unit|pricing uom|price uom|price um|preiseinheit|price quantity|price unit qty|pe|per qty",
 		""},
 	{order.Lines, "discount_percent",
 		"discount|disc|disc %|discount %|rabatt|rab|rab %|rabatt %|remise|remise %|descuento|dto|dto %|desc " +
@@ -190,10 +190,10 @@ var roleWords = map[string]string{
 var partWords = []struct{ part, words string }{
 	{"name", "name|company|firm|firma|nom|nombre|nome|naam|navn|namn|company name"},
 	{"street", "street|address|address 1|address1|address line|address line 1|street " +
-		"1|strasse|str|adresse|rue|direccion|calle|indirizzo|via|straat|adres|gade|gate|adress|ulica|addr|line1|line 1"},
-	{"street2", "address 2|address2|address line 2|street 2|line2|line 2"},
+		"1|strasse|str|adresse|rue|direccion|calle|indirizzo|via|straat|adres|gade|gate|adress|ulica|addr|addr 1|addr1|address 1|line1|line 1"},
+	{"street2", "address 2|address2|addr 2|addr2|address line 2|street 2|line2|line 2"},
 	{"city", "city|town|ort|stadt|ville|ciudad|citta|plaats|stad|by|poststed|miasto|cidade|localidad"},
-	{"region", "state|region|county|province|provincia|bundesland|kanton"},
+	{"region", "state|st|region|county|province|provincia|bundesland|kanton"},
 	{"postal_code", "zip|zip code|zipcode|postcode|post code|postal code|postalcode|plz|postleitzahl|code " +
 		"postal|cp|codigo postal|cap|postno|postnummer|kod pocztowy"},
 	{"country", "country|country code|land|pays|pais|paese|kraj"},

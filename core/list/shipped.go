@@ -60,6 +60,9 @@ func wordPairs(table []struct{ is, words string }) (pairs []Pair) {
 	return pairs
 }
 
+// PricePer is the crosswalk of the letters that say how many units a price is for: C a hundred, M a thousand.
+const PricePer = "price-per"
+
 // shipped are the crosswalks that ship with Koinos, by name. Those between codes of X12 and ours are for units (element
 // 355 and UN/ECE Recommendation 20), for allowances and charges (elements 248 and 1300), and for the number of units
 // that a price is for (element 639, in which many codes only say what kind of price it is).
@@ -70,6 +73,7 @@ var shipped = sync.OnceValue(func() map[string]*Crosswalk {
 		"x12-units": "EA=EA PC=EA UN=EA BX=BX CA=CA CT=CT DZ=DZN PR=PR ST=SET MR=MTR CM=CMT MM=MMT DK=KMT " +
 			"FT=FOT IN=INH YD=YRD KG=KGM GR=GRM LB=LBR OZ=ONZ LT=LTR ML=MLT GA=GLL PK=PK RL=RL RO=RO BG=BG DR=DR " +
 			"CS=CS BO=BO GS=GRO SM=MTK SF=FTK CR=MTQ HR=HUR DA=DAY MO=MON",
+		PricePer:           "E=1 EA=1 EACH=1 U=1 UN=1 UNIT=1 PC=1 PCS=1 1=1 10=10 C=100 HD=100 100=100 M=1000 MPC=1000 TH=1000 1000=1000",
 		"x12-price-basis":  "PE=1 UM=1 QE=1 TE=1 LE=1 CA=1 CT=1 QT=1 FX=1 NC=1 PN=10 HP=100 TP=1000",
 		"x12-charge-kinds": "A=allowance C=charge",
 		"x12-charge-codes": "D240=freight C310=discount F050=other D500=handling D980=insurance H850=tax " +
