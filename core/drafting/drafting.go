@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"iter"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -265,7 +266,7 @@ func (d *drafter) describe(t *table, sheets string) {
 	d.y.format = string(d.format)
 	d.y.sheet = sheets
 	if f := d.fixed; f != nil {
-		d.y.fixed = f
+		d.y.fixed, d.y.first = f, f.First
 		why := "columns stand one below another, with blanks between them"
 		if f.Heading > 0 {
 			why += fmt.Sprintf("; their names stand in row %d", f.Heading)
@@ -398,9 +399,30 @@ func (d *drafter) finish(t *table, columns []*profile, chosen []candidate, matri
 		d.add(binding{level: order.Lines, field: "description", words: unsaid, sure: "unsure",
 			why: "no column looks like an item: say from which one it comes"})
 	}
+	d.taxed(chosen)
 	texts := d.texts(t)
 	d.partner(texts)
 	d.kind(texts)
+}
+
+// withTax matches headings of prices and amounts that contain the tax.
+var withTax = regexp.MustCompile(`(?i)\b(inc|incl|including|inkl|inklusive|incluye|compris)\b.*\b(vat|tax|taxes|gst|mwst|ust|moms|btw|tva|iva)\b|` +
+	`\b(vat|tax|gst|mwst|ust|moms|btw|tva|iva)\b.*\b(inc|incl|included|inkl|inclus|inclusa|incluido|incluida|comprise|compresa)\b|\bttc\b`)
+
+// taxed says that prices hold the tax, where the heading of the price does, or that of the amount where there is no
+// price.
+func (d *drafter) taxed(chosen []candidate) {
+	for _, field := range []string{"unit_price", "amount"} {
+		for i := range chosen {
+			if c := &chosen[i]; c.level == order.Lines && c.name() == field {
+				if withTax.MatchString(strings.Join(plainWords(c.column.heading), " ")) {
+					d.add(binding{level: order.Header, field: "tax_treatment", words: []string{"value: inclusive"}, sure: "likely",
+						why: fmt.Sprintf("the heading %q says that prices hold the tax", c.column.heading)})
+				}
+				return
+			}
+		}
+	}
 }
 
 // texts are the texts in the first rows of a document of sheets.

@@ -432,6 +432,12 @@ func (d *drafter) kinds(t *table, _ []*table) bool {
 	if t.headAt >= 0 && t.score > 3.4 {
 		return false // a heading that names many fields: rows are all alike
 	}
+	titles := slices.IndexFunc(s.rows, func(r source.Record) bool { // at most some, of one cell each
+		return filledCells(&r) > 1 || kindWords[list.Fold(text(&r, 0))] != ""
+	})
+	if titles > 0 && titles < 5 {
+		s = &sheet{name: s.name, hidden: s.hidden, rows: s.rows[titles:]}
+	}
 	if len(s.rows) < 3 {
 		return false
 	}
@@ -457,6 +463,9 @@ func (d *drafter) kinds(t *table, _ []*table) bool {
 		return false
 	}
 	d.y.format = string(d.format)
+	if titles > 0 {
+		d.y.first = s.rows[0].Row
+	}
 	d.guess("heading", "none", "the first column says what each row is", "sure", "")
 	d.out.Guesses = slices.DeleteFunc(d.out.Guesses, func(g Guess) bool { return g.What == "until" })
 	var pairs []string

@@ -21,6 +21,18 @@ type stranger struct {
 }
 
 var strangers = []stranger{
+	{"prices that hold the tax", "Order ref,Item code,Item,Quantity,Price inc VAT,VAT rate,Line total inc VAT\nW-1001,00417,Rope 12mm,10,2.34,20%,23.40\n" +
+		"W-1001,00533,Shackle,2,4.08,20%,8.16\nW-1002,00801,Lantern,1,106.80,20%,106.80\n",
+		"tax_treatment: {value: inclusive}|unit_price: {from: Price inc VAT}|tax_percent: {from: VAT rate}", ""},
+	{"prix TTC", "Commande;Article;Quantité;Prix unitaire TTC;TVA;Montant TTC\nC-1;00417;10;2,34;20%;23,40\nC-1;00533;2;4,08;20%;8,16\n" +
+		"C-2;00801;1;106,80;20%;106,80\n", "tax_treatment: {value: inclusive}|unit_price: {from: Prix unitaire TTC}", ""},
+	{"JSON made of XML", `{"purchase_orders":[{"@number":"88-1","@date":"2026-03-02","line":[{"@no":"1","product":{"@id":"00417","#text":"Rope"},` +
+		`"ordered":{"@unit":"MTR","#text":"120"}},{"@no":"2","product":{"@id":"00533","#text":"Shackle"},"ordered":{"@unit":"EA","#text":"24"}}]}]}`,
+		"item: {from: \"$.product['@id']\", need: must}|unit: {from: \"$.ordered['@unit']\"}|quantity: {from: \"$.ordered['#text']\", need: must}|" +
+			"description: {from: \"$.product['#text']\"}", ""},
+	{"a remark above rows that say what they are", "# orders of 2026-03-02\nH|4711|2026-03-02|OSTRAND|EUR\nD|1|00417|120|MTR|1.95\nD|2|00533|24|PCE|3.40\n" +
+		"H|4712|2026-03-02|PELLOW|EUR\nD|1|00801|2|PCE|89.00\nT|2|3\n",
+		"rows: {first: 2}|group: {by: rowkind, kind: \"@A\", kinds: {D: line, H: header, T: leave-out}}|sender_number: {from: \"@B\", need: must}", ""},
 	{"prices for a hundred and for a thousand, as letters", "OrdNo\tCustNo\tAddr1\tCity\tSt\tZip\tItem\tDesc\tQtyOrd\tUOM\tPrice\tPer\tExt\n" +
 		"100234\tC10\t1 Dock\tBristol\tRI\t02809\t00417\tRope\t1200\tFT\t19.50\tC\t234.00\n" +
 		"100234\tC10\t1 Dock\tBristol\tRI\t02809\t00533\tShackle\t24\tEA\t3.40\tE\t81.60\n" +
@@ -350,7 +362,8 @@ func TestStrangers(t *testing.T) {
 				t.Errorf("%s: %s is not in\n%s", c.name, want, p.Text)
 			}
 		}
-		if strings.Contains(p.Text, "UNKNOWN") || strings.Contains(p.Text, "{value:") {
+		said := strings.ReplaceAll(p.Text, "tax_treatment: {value: inclusive}", "") // a heading says it
+		if strings.Contains(said, "UNKNOWN") || strings.Contains(said, "{value:") {
 			t.Errorf("%s: a value is invented:\n%s", c.name, p.Text)
 		}
 		want := ""

@@ -481,6 +481,10 @@ func member(name string) string {
 	return "." + name
 }
 
+// itself are names of members that hold the value of the object that they are in, as programs write them that make JSON
+// of XML.
+var itself = []string{"#text", "_text", "$t", "_", "$", "__text", "#", "content", "$value"}
+
 // leafProfiles returns the values of objects by their path within them, without arrays. Their heading is made of the
 // path's names. What the objects themselves are called comes last, without a heading.
 func (d *drafter) leafProfiles(r *repeated) []*profile {
@@ -527,6 +531,11 @@ func (d *drafter) leafProfiles(r *repeated) []*profile {
 		// blank where one word says several, as priceAmount does
 		before := heading[:max(strings.LastIndexByte(heading, ' '), 0)]
 		last := heading[strings.LastIndexByte(heading, ' ')+1:]
+		if before != "" && slices.Contains(itself, last) {
+			heading = before
+			last = heading[strings.LastIndexByte(heading, ' ')+1:]
+			before = heading[:max(strings.LastIndexByte(heading, ' '), 0)]
+		}
 		if words := plainWords(last); len(words) == 1 && before != "" &&
 			slices.Contains([]string{"amount", "value", "net", "gross"}, words[0]) && best(d.hintsOf(before)) > 0.9 {
 			heading = before // price.amount is a price

@@ -23,6 +23,7 @@ type yaml struct {
 	pass     string // condition of orders that are left out
 	hidden   bool
 	fixed    *source.Fixed
+	first    int // row with which the orders begin; 0 is not said
 	kind     string
 	of       string   // of a document about orders: which orders these are
 	group    string   // inside of the braces
@@ -76,9 +77,9 @@ func (y *yaml) text(d *drafter) string {
 		for _, p := range y.fixed.Columns {
 			line("    %s: %d-%d", quote(p.Name), p.First, p.Last)
 		}
-		if y.fixed.First > 1 {
-			rows = append(rows, fmt.Sprintf("first: %d", y.fixed.First))
-		}
+	}
+	if y.first > 1 {
+		rows = append(rows, fmt.Sprintf("first: %d", y.first))
 	}
 	if y.leaveOut != "" {
 		rows = append(rows, fmt.Sprintf("leave_out: '%s'", strings.ReplaceAll(y.leaveOut, "'", "''")))
