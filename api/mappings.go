@@ -57,6 +57,8 @@ type Preview struct {
 	Paper    *PreviewPaper         `json:"paper,omitempty" doc:"The order under the cursor"`
 	Reasons  []report.Reason       `json:"reasons"`
 	Coverage *reading.Coverage     `json:"coverage"`
+	Cut      []Row                 `json:"cut,omitempty" doc:"The rows seen, where the mapping says how lines of text are cut into cells"`
+	Names    []string              `json:"names,omitempty" doc:"What the mapping calls the columns of text of fixed width"`
 }
 
 // PreviewPaper is one order as the mapping makes it.

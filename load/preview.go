@@ -104,5 +104,29 @@ func Look(ctx context.Context, r io.ReaderAt, size int64, m *mapping.Mapping, se
 	}
 	c.Done()
 	p.Coverage, p.Reasons = c, tally.Reasons()
+	if err == nil && m.Document.CutsText() {
+		err = cut(ctx, p, r, size, m, limits, v)
+	}
 	return p, err
+}
+
+// mostCut is how many rows a preview shows as its mapping cuts them.
+const mostCut = 1_000
+
+// cut adds the rows that are seen, as the mapping cuts the document's text.
+func cut(ctx context.Context, p *api.Preview, r io.ReaderAt, size int64, m *mapping.Mapping, limits source.Limits,
+	v View) error {
+	src, err := source.Open(r, size, m.Options(limits))
+	if err != nil {
+		return err
+	}
+	rows, err := Rows(ctx, src, v.Sheet, v.From, min(max(v.To-v.From+1, 0), mostCut))
+	if found := finding.Of(err); len(found) > 0 { // the preview has said it
+		err = nil
+	}
+	p.Cut = rows.Rows
+	for _, c := range m.Document.Positions {
+		p.Names = append(p.Names, c.Name)
+	}
+	return err
 }

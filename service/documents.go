@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"errors"
 	"io"
 	"net/http"
 	"path"
@@ -15,6 +14,7 @@ import (
 	"koinos/api"
 	"koinos/core/mapping"
 	"koinos/core/source"
+	"koinos/load"
 	"koinos/store"
 )
 
@@ -171,8 +171,7 @@ func (s *Service) openDocument(ctx context.Context, name string) (api.Document, 
 	return d, f, err
 }
 
-// rows reads a part of the rows. Rows that the sheet leaves out are returned as blank rows, so that the grid shows the
-// sheet as a spreadsheet program does.
+// rows reads a part of the rows.
 func (s *Service) rows(ctx context.Context, in *rowsInput) (api.Rows, error) {
 	out := api.Rows{Sheet: in.Sheet, Rows: []api.Row{}}
 	d, f, err := s.openDocument(ctx, in.Document)
@@ -196,33 +195,7 @@ func (s *Service) rows(ctx context.Context, in *rowsInput) (api.Rows, error) {
 	if err != nil {
 		return out, err
 	}
-	for next := in.From; ctx.Err() == nil; {
-		rec, err := src.Next()
-		if errors.Is(err, io.EOF) || in.Sheet == "" && out.Sheet != "" && rec.Sheet != out.Sheet {
-			return out, nil
-		}
-		if err != nil {
-			return out, err
-		}
-		out.Sheet = rec.Sheet
-		if rec.Row < in.From {
-			continue
-		}
-		for ; next < rec.Row && len(out.Rows) < in.Limit; next++ {
-			out.Rows = append(out.Rows, api.Row{Row: next, Cells: []string{}})
-		}
-		if len(out.Rows) >= in.Limit {
-			out.More = true
-			return out, nil
-		}
-		row := api.Row{Row: rec.Row, Cells: make([]string, len(rec.Cells))}
-		for i, c := range rec.Cells {
-			row.Cells[i] = c.Text
-		}
-		out.Rows = append(out.Rows, row)
-		next = rec.Row + 1
-	}
-	return out, ctx.Err()
+	return load.Rows(ctx, src, in.Sheet, in.From, in.Limit)
 }
 
 func (s *Service) parsed(ctx context.Context, name string, version int) (*mapping.Mapping, error) {

@@ -100,6 +100,12 @@ type Document struct {
 	Locale    Locale
 }
 
+// CutsText reports whether the mapping says how lines of text are cut into cells. Where it does not, the document shows
+// it.
+func (d *Document) CutsText() bool {
+	return d.Positions != nil || d.Delimiter != "" || d.Quote != "" || d.RecordEnd != "" || d.Release != "" || d.Encoding != ""
+}
+
 // Totals are counts and sums that a document states about itself.
 type Totals struct {
 	When   *Expr     // the row on which they stand; nil is that they stand around the orders

@@ -64,10 +64,12 @@ export function usePreview(sha: string, text: Ref<string>, sheet: Ref<string>) {
     const p = await look(from, from + limit - 1)
     if (!p) return rows
     preview.value = { ...p, paper: p.paper ?? preview.value?.paper }
-    return { ...rows, spans: p.spans, findings: p.paper?.findings ?? [] }
+    return { ...rows, rows: p.cut ?? rows.rows, spans: p.spans, findings: p.paper?.findings ?? [] }
   }
   /** cellsOf gives a row's cells, as far as it has been shown. */
   async function cellsOf(row: number): Promise<string[]> {
+    const cut = preview.value?.cut?.find((r) => r.row === row)
+    if (cut) return cut.cells
     const rows = await blocks.get(`${sheet.value} ${Math.floor((row - 1) / block) * block + 1}`)
     return rows?.rows.find((r) => r.row === row)?.cells ?? []
   }

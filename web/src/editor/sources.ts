@@ -15,7 +15,7 @@ export function useSources(
 ) {
   const headings = ref<Heading[]>([])
   watch(
-    [() => preview.value?.heading, sheet, tree],
+    [() => preview.value?.heading, () => preview.value?.names?.join('\n'), sheet, tree],
     async () => {
       if (tree.value) return
       const row = preview.value?.heading
@@ -27,7 +27,7 @@ export function useSources(
             }),
           )
         : { rows: [] }
-      const cells = answer.rows[0]?.cells ?? []
+      const cells = preview.value?.names ?? answer.rows[0]?.cells ?? []
       headings.value = Array.from({ length: Math.max(width, cells.length) }, (_, i) => ({
         column: i + 1,
         heading: (cells[i] ?? '').replace(/\s+/g, ' ').trim(),
