@@ -49,7 +49,9 @@ func (d *drafter) tree(r io.ReaderAt, size int64, opt source.Options) error {
 	if err != nil {
 		return err
 	}
-	d.decimals(leafTexts(roots))
+	if sign, _, _ := decimalSign(leafTexts(roots)); sign == ',' { // otherwise nothing is unusual
+		d.decimals(leafTexts(roots))
+	}
 	found := map[string]*repeated{}
 	var paths []string
 	d.keyed = map[string]bool{}
