@@ -29,6 +29,8 @@ func (c *candidate) name() string { return c.field.Name }
 
 var pricePer = regexp.MustCompile(`(?i)^(.*?)\s*(?:per|pro|par|por|/)\s*([0-9]+)\b.*$`)
 
+var pricePerUnit = regexp.MustCompile(`(?i)^(.*?)\s*(?:\b(?:per|pro|je|par|por)\b|/)\s*[^0-9\s]+$`)
+
 // hintsOf returns what a heading can mean: as mappings of this partner or of others bound it before, and according to
 // the vocabulary.
 func (d *drafter) hintsOf(heading string) []hint {
@@ -47,6 +49,11 @@ func (d *drafter) hintsOf(heading string) []hint {
 		}
 	}
 	all = d.minorHints(heading, all)
+	if m := pricePerUnit.FindStringSubmatch(heading); m != nil { // the price of a kilogram, not how many it is for
+		if price := hints(m[1]); len(price) > 0 && price[0].field == "unit_price" {
+			all = price
+		}
+	}
 	folded := list.Fold(heading)
 	for _, m := range d.hints.Known {
 		for level, bindings := range m.Bindings {
@@ -169,10 +176,11 @@ func (d *drafter) candidates(columns []*profile, groups []int) []candidate {
 	}
 	if d.hints.Says == "" || d.hints.Says == intent.Invoice {
 		d.byProducts(columns, &all)
+		lessMoney(d, columns, &all)
 	}
 	if d.hints.Partner != "" { // only a column of several partners knows better than who asks
 		all = slices.DeleteFunc(all, func(c candidate) bool {
-			return c.level == order.Header && c.name() == "partner" && !(c.strong && c.score >= 0.9 && len(c.column.words) > 1)
+			return c.level == order.Header && c.name() == "partner" && !(c.score >= 0.6 && len(c.column.words) > 1)
 		})
 	}
 	preferNumbers(all)

@@ -18,7 +18,8 @@ func (d *drafter) bind(c *candidate, all []candidate, second *candidate) {
 	}
 	d.values(&b, c)
 	d.add(b)
-	if m := pricePer.FindStringSubmatch(c.column.heading); m != nil && c.field.Name == "unit_price" && m[2] != "1" {
+	if m := pricePer.FindStringSubmatch(c.column.heading); m != nil && c.field.Name == "unit_price" && m[2] != "1" &&
+		!strings.Contains(b.why, " × ") { // a quantity that is counted in as many has the price of one
 		d.add(binding{level: order.Lines, field: "price_basis", words: []string{"value: " + m[2]}, sure: "likely",
 			why: "the heading of the price says so"})
 	}
@@ -95,6 +96,13 @@ func (d *drafter) values(b *binding, c *candidate) {
 			}
 		}
 		d.inMinor(b, c)
+		if c.field.Type == order.Percent && p.isShare() {
+			b.words = append(b.words, "expr: 'num(value) * 100'", "write: 'num(value) / 100'")
+			b.why += "; its values are shares, of which 1 is all"
+			if b.sure == "sure" {
+				b.sure = "likely"
+			}
+		}
 	case order.Code, order.Text, order.Unit, order.Currency:
 		d.look(b, c)
 	}

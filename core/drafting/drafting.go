@@ -400,9 +400,40 @@ func (d *drafter) finish(t *table, columns []*profile, chosen []candidate, matri
 			why: "no column looks like an item: say from which one it comes"})
 	}
 	d.taxed(chosen)
+	d.percentOrMoney(chosen)
 	texts := d.texts(t)
 	d.partner(texts)
 	d.kind(texts)
+}
+
+// percentOrMoney doubts a discount that nothing shows to be one in per cent: neither a sign, nor amounts.
+func (d *drafter) percentOrMoney(chosen []candidate) {
+	if d.bound(order.Lines, "amount") {
+		return
+	}
+	for i := range chosen {
+		p := chosen[i].column
+		words := plainWords(p.heading)
+		if chosen[i].name() != "discount_percent" || p.percent > 0 || p.isShare() ||
+			slices.ContainsFunc(words, func(w string) bool { return w == "%" || w == "pct" || strings.HasPrefix(w, "percent") }) {
+			continue
+		}
+		d.unsure(chosen[i].level, "discount_percent", "it may be money: allowance.discount is what it is then")
+	}
+}
+
+// unsure marks a binding as unsure.
+func (d *drafter) unsure(level order.Level, field, why string) {
+	for i := range d.y.bindings {
+		if b := &d.y.bindings[i]; b.level == level && b.field == field {
+			b.sure, b.why = "unsure", b.why+"; "+why
+			for k := range d.out.Guesses {
+				if g := &d.out.Guesses[k]; g.What == string(level)+"."+field {
+					g.Sure, g.Why = b.sure, b.why
+				}
+			}
+		}
+	}
 }
 
 // withTax matches headings of prices and amounts that contain the tax.

@@ -137,3 +137,44 @@ func multiplied(a, b, product map[int]order.Number) (good, rows int) {
 	}
 	return good, rows
 }
+
+// lessMoney leaves the amounts of lines out where a column holds the money that was taken off them: quantity × price, less
+// that, is the amount. An order's amounts are those before its allowances, and would differ.
+func lessMoney(d *drafter, columns []*profile, all *[]candidate) {
+	best := func(field string) *profile {
+		var found *candidate
+		for i := range *all {
+			if c := &(*all)[i]; c.level == order.Lines && c.name() == field && (found == nil || c.score > found.score) {
+				found = c
+			}
+		}
+		if found == nil || found.score < 0.6 {
+			return nil
+		}
+		return found.column
+	}
+	off, qty, price := best("allowance.discount"), best("quantity"), best("unit_price")
+	if off == nil || qty == nil || price == nil {
+		return
+	}
+	quantities, prices, less := d.numbersOf(qty), d.numbersOf(price), d.numbersOf(off)
+	for _, p := range columns {
+		if p == off || p == qty || p == price || p.share(p.numbers) < 0.9 {
+			continue
+		}
+		before := map[int]order.Number{}
+		taken := 0
+		for row, n := range d.numbersOf(p) {
+			sum, err := n.Add(less[row])
+			if err != nil {
+				continue
+			}
+			if before[row] = sum; less[row].Sign() != 0 {
+				taken++
+			}
+		}
+		if good, rows := multiplied(quantities, prices, before); taken > 0 && good > 1 && good*10 >= rows*8 {
+			*all = slices.DeleteFunc(*all, func(c candidate) bool { return c.column == p })
+		}
+	}
+}

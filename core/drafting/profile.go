@@ -186,6 +186,22 @@ func (p *profile) perLetters() bool {
 	return several
 }
 
+// isShare reports whether all values are shares of 1, written without a sign, and some of them less than all.
+func (p *profile) isShare() bool {
+	some := false
+	if p.percent > 0 || p.numbers < p.filled {
+		return false
+	}
+	for _, v := range p.values {
+		n, err := order.ParseNumber(strings.Replace(strings.TrimSpace(v.cell.Text), ",", ".", 1))
+		if err != nil || n.Sign() < 0 || n.Cmp(order.NumberOf(1)) > 0 {
+			return false
+		}
+		some = some || n.Sign() > 0 && n.Cmp(order.NumberOf(1)) < 0
+	}
+	return some
+}
+
 // padded reports whether the values are codes: numbers with leading zeros, or words of letters and digits.
 func (p *profile) padded() bool {
 	n := 0

@@ -21,6 +21,18 @@ type stranger struct {
 }
 
 var strangers = []stranger{
+	{"shares of one for per cent", "order,customer,item,qty,price,discount,tax_rate,line_total\nA-1,OSTRAND,00417,10,2.00,0.1,0.2,18.00\n" +
+		"A-1,OSTRAND,00533,2,4.00,0,0.2,8.00\nA-2,PELLOW,00801,1,100.00,0.25,0.2,75.00\n",
+		"discount_percent: {from: discount, expr: 'num(value) * 100', write: 'num(value) / 100'}|" +
+			"tax_percent: {from: tax_rate, expr: 'num(value) * 100', write: 'num(value) / 100'}|amount: {from: line_total}", ""},
+	{"money off, and what is left", "order,customer,item,qty,price,discount_amount,net\nA-1,OSTRAND,00417,10,2.00,2.00,18.00\n" +
+		"A-1,OSTRAND,00533,2,4.00,0.00,8.00\nA-2,PELLOW,00801,1,100.00,25.00,75.00\n",
+		"allowance.discount: {from: discount_amount}|# Not used: net", ""},
+	{"the price of a kilogram beside that of a piece", "Order;Item;Qty;Unit;Price per unit;Price per kg;Weight kg;Amount\n" +
+		"A-1;00417;10;EA;2,00;4,00;5,0;20,00\nA-1;00533;2;EA;4,00;2,00;4,0;8,00\nA-2;00801;1;EA;100,00;10,00;10,0;100,00\n",
+		"unit_price: {from: Price per unit}|amount: {from: Amount}|# Not used: Price per kg, Weight kg", ""},
+	{"thousands, and the price of a thousand", "PO,Item,Qty (thousands),Price per 1000,Amount\nA-1,00417,10,2.00,20.00\nA-1,00533,2,4.00,8.00\n" +
+		"A-2,00801,1,100.00,100.00\n", "unit_price: {from: Price per 1000}|amount: {from: Amount}|quantity: {from: Qty (thousands), need: must}", ""},
 	{"prices that hold the tax", "Order ref,Item code,Item,Quantity,Price inc VAT,VAT rate,Line total inc VAT\nW-1001,00417,Rope 12mm,10,2.34,20%,23.40\n" +
 		"W-1001,00533,Shackle,2,4.08,20%,8.16\nW-1002,00801,Lantern,1,106.80,20%,106.80\n",
 		"tax_treatment: {value: inclusive}|unit_price: {from: Price inc VAT}|tax_percent: {from: VAT rate}", ""},

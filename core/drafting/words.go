@@ -158,6 +158,8 @@ var wordings = []wording{
 			"%|sconto|sconto " +
 			"%|korting|korting %|rabat|rabat %|rabais|desconto|less|less %|sc|sc %|sconto percentuale|discount " +
 			"percent|discount pct|rebate %", ""},
+	{order.Lines, "allowance.discount", "discount amount|discount value|disc amount|discount total|rabattbetrag|rabatt " +
+		"betrag|montant remise|remise montant|importe descuento|importo sconto|kortingsbedrag|korting bedrag|rabatbelob|rabatt belopp", ""},
 	{order.Lines, "tax_percent",
 		"vat|vat %|tax %|tax rate|vat rate|mwst|mwst %|ust|ust %|tva|tva %|iva|iva %|btw|btw %|moms|moms " +
 			"%|steuersatz|taux tva|tax percent", "tax"},
