@@ -2,6 +2,7 @@ package drafting
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 
 	"koinos/core/mapping"
@@ -36,9 +37,32 @@ func (d *drafter) byProducts(columns []*profile, all *[]candidate) {
 	d.raise(all, best.qty, "quantity", why)
 	d.raise(all, best.price, "unit_price", why)
 	d.raise(all, best.amount, "amount", why)
+	d.counted(all, best)
 	*all = slices.DeleteFunc(*all, func(c candidate) bool {
 		return c.name() == "discount_percent" && d.inPrice(best, c.column)
 	})
+}
+
+// openWords are of quantities that are still to come, which an order's own quantity is not.
+var openWords = regexp.MustCompile(`(?i)rest|open|offen|remain|outstanding|balance|back|b/?o\b|due`)
+
+// counted prefers the quantity that makes the amount to others, as that in the units of the price where the document
+// has another one in cases, and the unit that is called like it.
+func (d *drafter) counted(all *[]candidate, best *product) {
+	if best.good < best.rows || openWords.MatchString(best.qty.heading) {
+		return
+	}
+	own := slices.DeleteFunc(plainWords(best.qty.heading), func(w string) bool { return d.looksLike(&profile{heading: w}, "quantity") > 0.5 })
+	for i := range *all {
+		c := &(*all)[i]
+		switch {
+		case c.level != order.Lines:
+		case c.name() == "quantity" && c.column != best.qty && d.looksLike(best.qty, "quantity") > 0.3:
+			c.score -= 0.3
+		case c.name() == "unit" && slices.ContainsFunc(plainWords(c.column.heading), func(w string) bool { return slices.Contains(own, w) }):
+			c.score += 0.5
+		}
+	}
 }
 
 // inPrice reports whether the price has a discount taken off already: quantity × price is the amount where there is

@@ -21,6 +21,13 @@ type stranger struct {
 }
 
 var strangers = []stranger{
+	{"pieces beside boxes, priced by the piece", "PO,Line,Item,Qty,UOM,Conv,Base Qty,Base UOM,Price,Price UOM,Ext\n1,1,00417,10,BX,12,120,EA,1.95,EA,234.00\n" +
+		"1,2,00533,4,BX,6,24,EA,3.40,EA,81.60\n2,1,00801,2,EA,1,2,EA,89.00,EA,178.00\n",
+		"quantity: {from: Base Qty, need: must}|unit_price: {from: Price}|amount: {from: Ext}|# Not used: Qty, UOM, Conv, Price UOM", ""},
+	{"a time stamp of digits, which is no tax", `{"order":{"no":"A-1","ts":"1772445600000","rows":[{"sku":"00417","qty":12},{"sku":"00533","qty":6}]}}`,
+		"sender_number: {from: $.order.no, need: must}|# Not used: order ts", ""},
+	{"dates with times, in digits", "OrderNumber,OrderDate,SKU,Quantity\nA-1,20260302103000,00417,12\nA-1,20260302103000,00533,6\nA-2,20260303094500,00801,1\n",
+		"ordered_on: {from: OrderDate, dates: yyyymmdd}", ""},
 	{"shares of one for per cent", "order,customer,item,qty,price,discount,tax_rate,line_total\nA-1,OSTRAND,00417,10,2.00,0.1,0.2,18.00\n" +
 		"A-1,OSTRAND,00533,2,4.00,0,0.2,8.00\nA-2,PELLOW,00801,1,100.00,0.25,0.2,75.00\n",
 		"discount_percent: {from: discount, expr: 'num(value) * 100', write: 'num(value) / 100'}|" +

@@ -346,11 +346,44 @@ func alike(heading []string, joined, run string, e *entry) float64 {
 	if known := conceptOf[joined] != ""; known {
 		return 0 // a word that is known is not another one misspelt; nor is one with another first letter (card, yard)
 	}
+	if !misspelt(heading, word) {
+		return 0
+	}
 	if d := len(joined) - len(e.joined); len(e.joined) >= 5 && d >= -4 && d <= 4 && joined[0] == e.joined[0] &&
 		(near(joined, e.joined, 1) || len(e.joined) >= 9 && near(joined, e.joined, 2)) {
 		return 0.68
 	}
 	return 0
+}
+
+// misspelt reports whether the words that differ can be the same ones misspelt: long enough, or cut short as ctn is
+// carton. ts is not tax.
+func misspelt(a, b []string) bool {
+	if len(a) != len(b) {
+		return true // two words written as one, or one as two
+	}
+	for i := range a {
+		shorter, longer := a[i], b[i]
+		if len(shorter) > len(longer) {
+			shorter, longer = longer, shorter
+		}
+		if shorter != longer && len(shorter) < 4 && len(longer) > 2 && !cutOf(shorter, longer) { // at and on say the same
+			return false
+		}
+	}
+	return true
+}
+
+// cutOf reports whether a word is another one of which letters were left out.
+func cutOf(cut, whole string) bool {
+	for i := 0; i < len(cut); i++ {
+		at := strings.IndexByte(whole, cut[i])
+		if at < 0 || i == 0 && at > 0 {
+			return false
+		}
+		whole = whole[at+1:]
+	}
+	return true
 }
 
 // near reports whether two plain words differ by at most n letters.

@@ -247,7 +247,7 @@ func (f DateForm) Parse(s string) (order.Date, bool) {
 			}
 		}
 	}
-	if s != "" && !timeOfDay(s) {
+	if s != "" && !timeOfDay(s) && !(f.compact() && clockDigits(s)) {
 		return "", false
 	}
 	if w > 0 || f.week() {
@@ -258,6 +258,19 @@ func (f DateForm) Parse(s string) (order.Date, bool) {
 		return "", false // the name says another day
 	}
 	return date, ok
+}
+
+// compact reports whether the form is of digits without signs between them, behind which a time may follow without a sign.
+func (f DateForm) compact() bool {
+	return !slices.ContainsFunc(f.parts, func(p datePart) bool {
+		return p.what == 0 || p.what == 'n' || p.width < 2 || p.what == 'm' && p.width > 2
+	})
+}
+
+// clockDigits reports whether text is a time of day as HHMM or HHMMSS.
+func clockDigits(s string) bool {
+	return (len(s) == 4 || len(s) == 6) && strings.Trim(s, "0123456789") == "" && s[:2] < "24" && s[2:4] < "60" &&
+		(len(s) == 4 || s[4:] <= "60")
 }
 
 // week reports whether the form is of weeks.

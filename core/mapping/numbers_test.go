@@ -65,6 +65,26 @@ func TestTimes(t *testing.T) {
 	}
 }
 
+// Behind a date of digits alone, a time of day may stand as digits, too; nothing else may.
+func TestCompactTimes(t *testing.T) {
+	for _, c := range []struct{ form, text, day string }{
+		{"yyyymmdd", "20260302103000", "2026-03-02"}, {"yyyymmdd", "202603021030", "2026-03-02"},
+		{"yyyymmdd", "20260302 10:30", "2026-03-02"}, {"yyyymmdd", "20260302", "2026-03-02"},
+		{"ddmmyyyy", "02032026235960", "2026-03-02"},
+		{"yyyymmdd", "202603022400", ""}, {"yyyymmdd", "202603021060", ""}, {"yyyymmdd", "20260302103061", ""},
+		{"yyyymmdd", "2026030210", ""}, {"yyyymmdd", "202603021", ""}, {"yyyymmdd", "20260302103000000", ""},
+		{"yyyymmdd", "20260302ab30", ""}, {"yyyy-mm-dd", "2026-03-021030", ""}, {"d.m.yyyy", "2.3.20261030", ""},
+	} {
+		form, err := parseDateForm(c.form)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if day, ok := form.Parse(c.text); string(day) != c.day || ok != (c.day != "") {
+			t.Errorf("%s: %q is %q, %v; want %q", c.form, c.text, day, ok, c.day)
+		}
+	}
+}
+
 func FuzzNumber(f *testing.F) {
 	f.Add("1.234,50- EUR", byte(','))
 	f.Add("1.2E+3", byte('.'))
