@@ -62,7 +62,9 @@ func (d *drafter) values(b *binding, c *candidate) {
 	switch c.field.Type {
 	case order.Day:
 		forms, _ := p.mostlyDates(mostly)
-		if _, all := p.isDates(); !all {
+		if unix := p.unixTimes(); unix != "" && len(forms) == 0 {
+			forms = []string{unix}
+		} else if _, all := p.isDates(); !all {
 			b.why += "; some of its values are no dates"
 		}
 		if len(forms) > 0 {

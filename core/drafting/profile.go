@@ -202,6 +202,25 @@ func (p *profile) isShare() bool {
 	return some
 }
 
+// unixTimes is the form of dates in which all values are whole numbers that count seconds or milliseconds; "" if they are
+// not.
+func (p *profile) unixTimes() string {
+	form := ""
+	for _, v := range p.values {
+		is := ""
+		for _, f := range []string{"unix", "unix-ms"} {
+			if _, ok := mapping.DayIn(f, strings.TrimSpace(v.cell.Text)); ok {
+				is = f
+			}
+		}
+		if is == "" || form != "" && is != form {
+			return ""
+		}
+		form = is
+	}
+	return form
+}
+
 // padded reports whether the values are codes: numbers with leading zeros, or words of letters and digits.
 func (p *profile) padded() bool {
 	n := 0
@@ -331,7 +350,7 @@ func (p *profile) fits(f order.Field) float64 {
 		if dates {
 			return 1
 		}
-		if _, some := p.mostlyDates(mostly); some {
+		if _, some := p.mostlyDates(mostly); some || p.unixTimes() != "" {
 			return 0.9
 		}
 		return 0

@@ -21,6 +21,8 @@ type stranger struct {
 }
 
 var strangers = []stranger{
+	{"seconds since 1970", `[{"id":"A-1","createdAt":1772445600,"items":[{"sku":"00417","quantity":"12"},{"sku":"00533","quantity":"6"}]},` +
+		`{"id":"A-2","createdAt":1772532000,"items":[{"sku":"00801","quantity":"1"}]}]`, "ordered_on: {from: createdAt, dates: unix}", ""},
 	{"pieces beside boxes, priced by the piece", "PO,Line,Item,Qty,UOM,Conv,Base Qty,Base UOM,Price,Price UOM,Ext\n1,1,00417,10,BX,12,120,EA,1.95,EA,234.00\n" +
 		"1,2,00533,4,BX,6,24,EA,3.40,EA,81.60\n2,1,00801,2,EA,1,2,EA,89.00,EA,178.00\n",
 		"quantity: {from: Base Qty, need: must}|unit_price: {from: Price}|amount: {from: Ext}|# Not used: Qty, UOM, Conv, Price UOM", ""},

@@ -30,12 +30,13 @@ var wordings = []wording{
 			"encomenda|orderno|ordernumber|pono|purchaseorder|purchaseorderno|order code|order key",
 		"order|reference|ref|our ref|your ref|document no|document|doc no|no|id|job|order nbr|number"},
 	{order.Header, "ordered_on",
-		"order date|ordered on|ordered|date ordered|po date|date of order|placed on|placed at|order " +
+		"order date|ordered on|ordered|date ordered|ordered at|order time|order timestamp|date " +
+			"created|created date|purchase date|purchased at|po date|date of order|placed on|placed at|order " +
 			"placed|bestelldatum|auftragsdatum|bestellt am|date commande|date de commande|date de la commande|fecha " +
 			"pedido|fecha de pedido|fecha del pedido|data ordine|data dell " +
 			"ordine|orderdatum|besteldatum|ordredato|bestillingsdato|data zamowienia|data da encomenda|data " +
 			"encomenda|orderdate|podate|document date|order day|doc date|doc dt|issued|issued on|issue date|date issued|creation date",
-		"date|datum|fecha|data|dato|created|created at|placed|created on|day|jour|belegdatum|dated|entered|entered " +
+		"date|datum|fecha|data|dato|created|created at|created time|creation time|timestamp|placed|created on|day|jour|belegdatum|dated|entered|entered " +
 			"on|raised|raised on|booked on|submitted|submitted at|erfasst|erstellt"},
 	{order.Header, "requested_delivery_on",
 		"delivery date|deliver by|deliver on|requested delivery|requested delivery date|delivery on|required " +

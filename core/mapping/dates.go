@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"koinos/core/order"
+	"math"
 	"regexp"
 	"slices"
 	"strconv"
@@ -17,8 +18,12 @@ import (
 type DateForm struct {
 	Text   string
 	parts  []datePart
-	serial int // a spreadsheet's day number: the first year of its count, 1900 or 1904
+	serial int           // a spreadsheet's day number: the first year of its count, 1900 or 1904
+	since  time.Duration // the unit of a Unix time: a second or a millisecond
 }
+
+// counted reports whether the form is a number that counts days or seconds, which no other form can be taken for.
+func (f DateForm) counted() bool { return f.serial > 0 || f.since > 0 }
 
 type datePart struct {
 	what    byte // 'd', 'm', 'y', 'w' for a week, 'n' for the name of a weekday, or 0 for the literal
@@ -32,6 +37,10 @@ func parseDateForm(s string) (DateForm, error) {
 		return DateForm{Text: s, serial: 1900}, nil
 	case "serial-1904":
 		return DateForm{Text: s, serial: 1904}, nil
+	case "unix":
+		return DateForm{Text: s, since: time.Second}, nil
+	case "unix-ms":
+		return DateForm{Text: s, since: time.Millisecond}, nil
 	}
 	form := DateForm{Text: s}
 	seen := map[byte]bool{}
@@ -188,8 +197,8 @@ func monthName(s string) (month int, rest string, ok bool) {
 
 // Parse reads a date of the form; text behind it must be a time of day.
 func (f DateForm) Parse(s string) (order.Date, bool) {
-	if f.serial > 0 {
-		return f.day(s)
+	if f.counted() {
+		return f.count(s, time.UTC)
 	}
 	var d, m, y, w int
 	var weekday *[7]bool
@@ -278,6 +287,22 @@ func (f DateForm) week() bool {
 	return slices.ContainsFunc(f.parts, func(p datePart) bool { return p.what == 'w' })
 }
 
+// count reads a number that counts days or seconds. Those of before 1990, and of after 2100, are other numbers.
+func (f DateForm) count(s string, zone *time.Location) (order.Date, bool) {
+	if f.since == 0 {
+		return f.day(s)
+	}
+	n, err := strconv.ParseInt(s, 10, 64)
+	if err != nil || n < 0 || n > math.MaxInt64/int64(f.since) {
+		return "", false
+	}
+	at := time.Unix(0, n*int64(f.since)).In(zone)
+	if at.Year() < 1990 || at.Year() > 2100 {
+		return "", false
+	}
+	return order.Date(at.Format(time.DateOnly)), true
+}
+
 // day reads a spreadsheet's day number. Numbers before March 1900 are refused, because programs disagree about them.
 func (f DateForm) day(s string) (order.Date, bool) {
 	whole, _, _ := strings.Cut(s, ".")
@@ -351,7 +376,7 @@ func day(y, m, d int) (order.Date, bool) {
 // ISOForm is the form of ISO 8601.
 var ISOForm, _ = parseDateForm("yyyy-mm-dd")
 
-// writtenDay writes a day in the first form that can express it and is not a spreadsheet's number; a form of weeks can
+// writtenDay writes a day in the first form that can express it and is not a number that counts; a form of weeks can
 // express Mondays only.
 func (l *Locale) writtenDay(value string) string {
 	t, err := time.Parse(time.DateOnly, value)
@@ -359,7 +384,7 @@ func (l *Locale) writtenDay(value string) string {
 		return value
 	}
 	for _, form := range l.Dates {
-		if form.serial == 0 && (!form.week() || t.Weekday() == time.Monday) {
+		if !form.counted() && (!form.week() || t.Weekday() == time.Monday) {
 			return form.written(t)
 		}
 	}

@@ -44,7 +44,8 @@ var (
 	dateForms    = grammar.Many("Forms of a date, tried in turn: d or dd, m, mm or mmm (Jan), yy or yyyy, e.g. " +
 		"d.m.yyyy; ddd is the name of a weekday, " +
 		"ww a week of ISO 8601 (its Monday is meant), 'de' a word; " +
-		"serial or serial-1904 for a spreadsheet's day number; yyyy-mm-dd always works. Two forms that differ only " +
+		"serial or serial-1904 for a spreadsheet's day number, unix or unix-ms for seconds or milliseconds since 1970; " +
+		"yyyy-mm-dd always works. Two forms that differ only " +
 		"in day and month are decided by what the whole column says")
 	zone = grammar.Some("Time zone in which the day of a time counts, e.g. Europe/Oslo; by default the day as it is written")
 	yes  = grammar.Many("Words for true; true, yes, 1 and x always are")

@@ -42,8 +42,13 @@ func (l *Locale) Date(c source.Cell) (order.Date, error) {
 	}
 	number := c.Kind == source.Number || c.Kind == source.Exact
 	for _, form := range l.Dates {
-		if number && form.serial == 0 && len(c.Text) < 6 {
+		if number && !form.counted() && len(c.Text) < 6 {
 			continue
+		}
+		if form.since > 0 && l.zone != nil {
+			if d, ok := form.count(c.Text, l.zone); ok {
+				return d, nil
+			}
 		}
 		if d, ok := form.Parse(c.Text); ok {
 			return d, nil

@@ -65,14 +65,18 @@ func TestTimes(t *testing.T) {
 	}
 }
 
-// Behind a date of digits alone, a time of day may stand as digits, too; nothing else may.
-func TestCompactTimes(t *testing.T) {
+// Behind a date of digits alone, a time of day may stand as digits, too; nothing else may. Unix times are those of our
+// days.
+func TestDigits(t *testing.T) {
 	for _, c := range []struct{ form, text, day string }{
 		{"yyyymmdd", "20260302103000", "2026-03-02"}, {"yyyymmdd", "202603021030", "2026-03-02"},
 		{"yyyymmdd", "20260302 10:30", "2026-03-02"}, {"yyyymmdd", "20260302", "2026-03-02"},
 		{"ddmmyyyy", "02032026235960", "2026-03-02"},
 		{"yyyymmdd", "202603022400", ""}, {"yyyymmdd", "202603021060", ""}, {"yyyymmdd", "20260302103061", ""},
 		{"yyyymmdd", "2026030210", ""}, {"yyyymmdd", "202603021", ""}, {"yyyymmdd", "20260302103000000", ""},
+		{"unix", "1772445600", "2026-03-02"}, {"unix-ms", "1772445600000", "2026-03-02"}, {"unix", "1772445600000", ""},
+		{"unix-ms", "1772445600", ""}, {"unix", "-5", ""}, {"unix", "417", ""}, {"unix", "1772445600.5", ""},
+		{"unix-ms", "99999999999999999999", ""}, {"unix", "9223372036854775807", ""},
 		{"yyyymmdd", "20260302ab30", ""}, {"yyyy-mm-dd", "2026-03-021030", ""}, {"d.m.yyyy", "2.3.20261030", ""},
 	} {
 		form, err := parseDateForm(c.form)
