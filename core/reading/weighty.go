@@ -93,12 +93,7 @@ func (a *asked) reads(element int) bool { return a.readsBy(1, element) }
 // readsBy reports whether the mapping reads an element of the segment here, with the code that it has in another
 // element, or skips the segment on purpose.
 func (a *asked) readsBy(by, element int) bool {
-	var way []string // from the set to the segment, itself the last
-	for c := a.node; c.Parent != nil; c = c.Parent {
-		way = append(way, c.Name)
-	}
-	slices.Reverse(way)
-	code := ""
+	way, code := a.way(), ""
 	if has := a.element(by); has != nil {
 		code = has.Text
 	}
@@ -112,6 +107,32 @@ func (a *asked) readsBy(by, element int) bool {
 		a.known[key] = is
 	}
 	return is
+}
+
+// counts reports whether the mapping takes the amount of an allowance or a charge, given how it is handled.
+func (a *asked) counts() bool {
+	way, is, how := a.way(), a.element(1).Text, a.element(12).Text
+	takes := func(address *x12.Address) bool { return address.Finds(way, 1, is) && address.Finds(way, 12, how) }
+	if part := a.m.Parts[mapping.InCharges]; part != nil {
+		if each, ok := part.Each.(*x12.Address); ok && slices.Equal(each.Way(), way) {
+			return takes(each)
+		}
+	}
+	for address := range a.m.Addresses {
+		if address.OfElement(a.node.Name, 5) && takes(address) {
+			return true
+		}
+	}
+	return false
+}
+
+// way is from the set to the segment, itself the last.
+func (a *asked) way() (way []string) {
+	for c := a.node; c.Parent != nil; c = c.Parent {
+		way = append(way, c.Name)
+	}
+	slices.Reverse(way)
+	return way
 }
 
 // any reports whether the mapping reads anything of segments like it, wherever they stand.
@@ -180,7 +201,11 @@ func day(of []string) func(*asked) (*tree.Node, string) {
 	}
 }
 
-// allowance reports an allowance or charge that is not read, or one that is a share (element 332) or a rate (118)
+// apart are the codes of element 331 (method of handling) of allowances and charges that no invoice of the order shows.
+var apart = map[string]string{"01": "it is billed back", "03": "the seller sends a check", "04": "the buyer's account is credited",
+	"05": "the seller pays it"}
+
+// allowance reports an allowance or charge that is not read, or is settled apart, or one that is a share (element 332) or a rate (118)
 // without an amount.
 func allowance(a *asked) (*tree.Node, string) {
 	is := a.element(1)
@@ -189,6 +214,10 @@ func allowance(a *asked) (*tree.Node, string) {
 	}
 	if !a.any() {
 		return a.node, "SAC says an allowance or a charge, and the mapping does not read it."
+	}
+	if how := a.element(12); how != nil && apart[how.Text] != "" && !a.counts() && !a.reads(12) {
+		return how, fmt.Sprintf("SAC says an allowance or a charge that is settled apart from the order (%s), and its total is without it.",
+			apart[how.Text])
 	}
 	if share := cmp.Or(a.element(7), a.element(8)); share != nil && a.element(5) == nil && !a.reads(7) && !a.reads(8) {
 		return share, fmt.Sprintf("SAC says an allowance or a charge as a share or a rate, %s, and the mapping reads only amounts.", share.Text)
