@@ -388,6 +388,9 @@ func (p *profile) fits(f order.Field) float64 {
 		if dates {
 			return 0.1
 		}
+		if (strings.HasSuffix(f.Name, ".region") || strings.HasSuffix(f.Name, ".city")) && p.share(p.numbers) > 0.5 {
+			return 0
+		}
 		if f.Name == "description" && p.share(p.numbers) > 0.8 {
 			return 0.1
 		}

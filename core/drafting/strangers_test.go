@@ -21,6 +21,8 @@ type stranger struct {
 }
 
 var strangers = []stranger{
+	{"St. for pieces", "Auftrag;Artikel;Text;St.;Preis\nA-1;00417;Tauwerk;12;1,95\nA-1;00533;Schäkel;4;3,40\nA-2;00801;Laterne;2;89,00\n",
+		"quantity: {from: St., need: must}|unit_price: {from: Preis}", ""},
 	{"seconds since 1970", `[{"id":"A-1","createdAt":1772445600,"items":[{"sku":"00417","quantity":"12"},{"sku":"00533","quantity":"6"}]},` +
 		`{"id":"A-2","createdAt":1772532000,"items":[{"sku":"00801","quantity":"1"}]}]`, "ordered_on: {from: createdAt, dates: unix}", ""},
 	{"pieces beside boxes, priced by the piece", "PO,Line,Item,Qty,UOM,Conv,Base Qty,Base UOM,Price,Price UOM,Ext\n1,1,00417,10,BX,12,120,EA,1.95,EA,234.00\n" +

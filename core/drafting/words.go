@@ -139,7 +139,7 @@ var wordings = []wording{
 			"quantity|pieces|pcs|menge|mge|anzahl|stuck|stueck|stk|bestellmenge|quantite|qte|quantite " +
 			"commandee|cantidad|cant|cantidades|quantita|q " +
 			"ta|qta|aantal|hoeveelheid|antal|antall|kvantitet|ilosc|qtd|quantidade|qtde|units ordered|how " +
-			"many|kolicina|quant|order pieces|qty pcs", "amount|units|boxes|metres|litres|ordered|count"},
+			"many|kolicina|quant|order pieces|qty pcs", "amount|units|boxes|metres|litres|ordered|count|st"},
 	{order.Lines, "unit",
 		"unit|uom|u m|um|u|unit of measure|units of measure|einheit|mengeneinheit|me|unite|unidad|ud|unita|unita di " +
 			"misura|eenheid|enhed|enhet|jm|jednostka|unidade|un|measure|order unit|enh", "pack|packaging"},
