@@ -177,6 +177,7 @@ func (d *drafter) candidates(columns []*profile, groups []int) []candidate {
 	if d.hints.Says == "" || d.hints.Says == intent.Invoice {
 		d.byProducts(columns, &all)
 		lessMoney(d, columns, &all)
+		lessTax(d, columns, &all)
 	}
 	if d.hints.Partner != "" { // only a column of several partners knows better than who asks
 		all = slices.DeleteFunc(all, func(c candidate) bool {

@@ -280,6 +280,11 @@ func (d *drafter) numbered(t *table) []*profile {
 			f.columns[0]+1, values)
 		columns = append(columns, p)
 	}
+	if !slices.ContainsFunc(columns, func(p *profile) bool { // two discounts, and a text in two columns, are no lines
+		return max(d.looksLike(p, "quantity"), d.looksLike(p, "item"), d.looksLike(p, "gtin")) > 0.4
+	}) {
+		return nil
+	}
 	if len(columns) < 2 {
 		return nil
 	}

@@ -10,7 +10,7 @@ import (
 // minorUnit matches the end of a heading that says that its figures are in the currency's smaller unit: unit_price_cents,
 // totalInCents, Price (pence).
 var minorUnit = regexp.MustCompile(`(?i)^(.*?\S)[\s_.(-]*(?:\bin[\s_.-]*)?` +
-	`(cents?|pence|pennies|minor(?:[\s_.-]?(?:currency[\s_.-]?)?units?)?|centimes|centavos|céntimos|centesimi|øre|öre|groszy|haléře)\)?$`)
+	`(cents?|(?:\bin\s+)cts?|pence|pennies|minor(?:[\s_.-]?(?:currency[\s_.-]?)?units?)?|centimes|centavos|céntimos|centesimi|øre|öre|groszy|haléře)\)?$`)
 
 var camel = regexp.MustCompile(`([a-z0-9])([A-Z])`)
 

@@ -162,6 +162,49 @@ func multiplied(a, b, product map[int]order.Number) (good, rows int) {
 	return good, rows
 }
 
+// lessTax leaves a column out that holds the tax in money: what another one has besides that in a third. Lines say a
+// tax as its rate.
+func lessTax(d *drafter, columns []*profile, all *[]candidate) {
+	for _, tax := range columns {
+		if d.looksLike(tax, "tax_percent") < 0.5 || tax.percent > 0 || tax.share(tax.numbers) < 0.9 {
+			continue
+		}
+		of := d.numbersOf(tax)
+		for _, with := range columns {
+			for _, without := range columns {
+				if with == tax || without == tax || with == without || !sums(d.numbersOf(without), of, d.numbersOf(with)) {
+					continue
+				}
+				*all = slices.DeleteFunc(*all, func(c candidate) bool {
+					return c.column == tax && c.name() == "tax_percent" ||
+						c.column == with && (c.name() == "unit_price" || c.name() == "amount") && d.looksLike(with, c.name()) < 0.5
+				})
+			}
+		}
+	}
+}
+
+// sums reports whether two columns add up to a third in nearly all rows, of which there are two at least, and more is
+// added than nothing.
+func sums(a, b, sum map[int]order.Number) bool {
+	good, rows, some := 0, 0, 0
+	for row, x := range sum {
+		y, okY := a[row]
+		z, okZ := b[row]
+		if !okY || !okZ {
+			continue
+		}
+		rows++
+		if is, err := y.Add(z); err == nil && order.Within(is, x, order.MustNumber("0.011")) {
+			good++
+		}
+		if z.Sign() != 0 && y.Sign() != 0 {
+			some++
+		}
+	}
+	return rows >= 2 && some >= 2 && good*10 >= rows*9
+}
+
 // lessMoney leaves the amounts of lines out where a column holds the money that was taken off them: quantity × price, less
 // that, is the amount. An order's amounts are those before its allowances, and would differ.
 func lessMoney(d *drafter, columns []*profile, all *[]candidate) {

@@ -21,6 +21,14 @@ type stranger struct {
 }
 
 var strangers = []stranger{
+	{"tax in money beside what it is of", "date,order,sku,qty,gross,vat,net\n2026-03-02,A-1,00417,10,23.40,3.90,19.50\n2026-03-02,A-1,00533,2,8.16,1.36,6.80\n" +
+		"2026-03-03,A-2,00801,1,106.80,17.80,89.00\n", "quantity: {from: qty, need: must}|amount: {from: net}|# Not used: gross, vat", ""},
+	{"two discounts and a text in two columns, which are no lines", "Auftrags-Nr;Kd-Nr;Pos;Art-Nr;Bez. 1;Bez. 2;Menge;ME;EP;Rab1 %;Rab2 %;GP\n" +
+		"5001;10044;10;00417;Tauwerk;12 mm weiß;120;M;1,95;10;5;200,07\n5001;10044;20;00533;Schäkel;A4;24;ST;3,40;;;81,60\n" +
+		"5002;10051;10;00801;Laterne;Messing;2;ST;89,00;5;;169,10\n",
+		"group: {by: key, columns: Auftrags-Nr}|number: {from: Pos}|quantity: {from: Menge, need: must}|unit_price: {from: EP}|amount: {from: GP}", ""},
+	{"prices in ct", "Ref;Kunde;Artikel;Anzahl;Stückpreis in ct;Gesamt in ct\nA-1;OSTRAND;00417;10;195;1950\nA-1;OSTRAND;00533;2;340;680\nA-2;PELLOW;00801;1;8900;8900\n",
+		"unit_price: {from: Stückpreis in ct, expr: 'num(value) / 100', write: 'num(value) * 100'}|amount: {from: Gesamt in ct, expr: 'num(value) / 100', write: 'num(value) * 100'}", ""},
 	{"St. for pieces", "Auftrag;Artikel;Text;St.;Preis\nA-1;00417;Tauwerk;12;1,95\nA-1;00533;Schäkel;4;3,40\nA-2;00801;Laterne;2;89,00\n",
 		"quantity: {from: St., need: must}|unit_price: {from: Preis}", ""},
 	{"seconds since 1970", `[{"id":"A-1","createdAt":1772445600,"items":[{"sku":"00417","quantity":"12"},{"sku":"00533","quantity":"6"}]},` +
