@@ -98,6 +98,10 @@ func (d *drafter) values(b *binding, c *candidate) {
 			}
 		}
 		d.inMinor(b, c)
+		if strings.HasPrefix(c.name(), "allowance.") && p.allNegative() && len(b.words) == 0 {
+			b.words = append(b.words, "expr: 'num(value) * -1'", "write: 'num(value) * -1'")
+			b.why += "; it stands with a minus, and an allowance is taken off by itself"
+		}
 		if c.field.Type == order.Percent && p.isShare() {
 			b.words = append(b.words, "expr: 'num(value) * 100'", "write: 'num(value) / 100'")
 			b.why += "; its values are shares, of which 1 is all"

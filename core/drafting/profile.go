@@ -221,6 +221,22 @@ func (p *profile) unixTimes() string {
 	return form
 }
 
+// allNegative reports whether all values that are not 0 have a minus, and there are some.
+func (p *profile) allNegative() bool {
+	some := false
+	for _, v := range p.values {
+		s := strings.TrimSpace(v.cell.Text)
+		if strings.Trim(s, "0., ") == "" {
+			continue
+		}
+		if !strings.HasPrefix(s, "-") && !strings.HasPrefix(s, "−") && !strings.HasSuffix(s, "-") {
+			return false
+		}
+		some = true
+	}
+	return some
+}
+
 // padded reports whether the values are codes: numbers with leading zeros, or words of letters and digits.
 func (p *profile) padded() bool {
 	n := 0

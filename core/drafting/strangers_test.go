@@ -21,6 +21,12 @@ type stranger struct {
 }
 
 var strangers = []stranger{
+	{"a discount of the whole order, with a minus", `{"data":[{"order_ref":"W-1001","shipping":4.95,"discount":-3.00,"grand_total":33.51,"lines":[` +
+		`{"sku":"00417","quantity":10,"unit_price":2.34,"row_total":23.40},{"sku":"00533","quantity":2,"unit_price":4.08,"row_total":8.16}]}]}`,
+		"allowance.discount: {from: discount, expr: 'num(value) * -1', write: 'num(value) * -1'}|total: {from: grand_total}|amount: {from: row_total}", ""},
+	{"a total of what is net", `{"purchaseOrder":{"number":"77001","date":"2026-03-02","positions":[{"pos":1,"article":"00417","qty":120,"net":1.98,"lineNet":237.6,"vatRate":25},` +
+		`{"pos":2,"article":"00533","qty":24,"net":3.4,"lineNet":81.6,"vatRate":25}],"totals":{"net":319.2,"vat":79.8,"gross":399.0}}}`,
+		"total_before_tax: {from: $.purchaseOrder.totals.net}|total: {from: $.purchaseOrder.totals.gross}", ""},
 	{"tax in money beside what it is of", "date,order,sku,qty,gross,vat,net\n2026-03-02,A-1,00417,10,23.40,3.90,19.50\n2026-03-02,A-1,00533,2,8.16,1.36,6.80\n" +
 		"2026-03-03,A-2,00801,1,106.80,17.80,89.00\n", "quantity: {from: qty, need: must}|amount: {from: net}|# Not used: gross, vat", ""},
 	{"two discounts and a text in two columns, which are no lines", "Auftrags-Nr;Kd-Nr;Pos;Art-Nr;Bez. 1;Bez. 2;Menge;ME;EP;Rab1 %;Rab2 %;GP\n" +

@@ -538,7 +538,10 @@ func (d *drafter) leafProfiles(r *repeated) []*profile {
 			last = heading[strings.LastIndexByte(heading, ' ')+1:]
 			before = heading[:max(strings.LastIndexByte(heading, ' '), 0)]
 		}
-		if words := plainWords(last); len(words) == 1 && before != "" &&
+		if two := before[strings.LastIndexByte(before, ' ')+1:] + " " + last; before != "" && strings.Contains(before, " ") &&
+			best(d.hintsOf(two)) > 0.95 {
+			heading = two // totals.net says more than what is around it
+		} else if words := plainWords(last); len(words) == 1 && before != "" &&
 			slices.Contains([]string{"amount", "value", "net", "gross"}, words[0]) && best(d.hintsOf(before)) > 0.9 {
 			heading = before // price.amount is a price
 		} else if last != heading &&

@@ -98,6 +98,8 @@ var wordings = []wording{
 		"freight|shipping|shipping cost|shipping costs|freight charge|delivery " +
 			"charge|fracht|frachtkosten|versandkosten|frais de port|port|portes|gastos de envio|trasporto|spese di " +
 			"trasporto|verzendkosten|vracht|fragt|frakt|postage|shipping fee|carriage", ""},
+	{order.Header, "allowance.discount", "total discount|order discount|totals discount|discounts total|cart discount|coupon " +
+		"discount|gesamtrabatt|auftragsrabatt|remise totale|descuento total|sconto totale|korting totaal", "discount|discount total|discount amount"},
 	{order.Header, "ship_to.code",
 		"ship to code|ship to no|ship to id|ship to location|deliver to code|delivery code|store no|store code|yard " +
 			"code|branch code|branch no|filial no|filialno|lieferort|lieu de livraison|delivery location|delivery " +
