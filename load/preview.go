@@ -116,7 +116,9 @@ const mostCut = 1_000
 // cut adds the rows that are seen, as the mapping cuts the document's text.
 func cut(ctx context.Context, p *api.Preview, r io.ReaderAt, size int64, m *mapping.Mapping, limits source.Limits,
 	v View) error {
-	src, err := source.Open(r, size, m.Options(limits))
+	opt := m.Options(limits)
+	opt.Leaves = true // as the grid shows a document without its mapping
+	src, err := source.Open(r, size, opt)
 	if err != nil {
 		return err
 	}

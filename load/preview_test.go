@@ -12,6 +12,30 @@ import (
 	"koinos/core/source"
 )
 
+// What a preview shows of JSON is its leaves, as the document does without a mapping, whatever the mapping says of its
+// encoding.
+func TestPreviewLeaves(t *testing.T) {
+	const doc = `[{"no":"A-1","lines":[{"sku":"00417","qty":12}]}]`
+	m, err := mapping.Parse([]byte("koinos: mapping/1\nname: m\ndocument: {format: json, encoding: utf-8}\n" +
+		"orders: {kind: sales, group: {by: path, path: '$[*]'}, parts: {lines: {each: '$.lines[*]'}}}\n" +
+		"header: {sender_number: {from: no}, partner: {value: X}}\nlines: {item: {from: sku}, quantity: {from: qty}}\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := Look(context.Background(), strings.NewReader(doc), int64(len(doc)), m, &list.Set{}, source.DefaultLimits,
+		View{From: 1, To: 2})
+	if err != nil {
+		t.Fatal(err)
+	}
+	src, err := source.Open(strings.NewReader(doc), int64(len(doc)), source.Options{Leaves: true, Limits: source.DefaultLimits})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if want, err := Rows(context.Background(), src, "", 1, 2); err != nil || len(want.Rows) != 2 || !reflect.DeepEqual(p.Cut, want.Rows) {
+		t.Errorf("%+v, %v; want %+v", p.Cut, err, want.Rows)
+	}
+}
+
 // A preview shows the rows as the mapping cuts them where it says how: the document alone does not show that.
 func TestPreviewCut(t *testing.T) {
 	const doc = "A-1 00417   12\nA-1 00533    4\nA-2 00417    6\n"

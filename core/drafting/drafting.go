@@ -3,7 +3,6 @@ package drafting
 import (
 	"fmt"
 	"io"
-	"iter"
 	"regexp"
 	"slices"
 	"strings"
@@ -147,20 +146,6 @@ type binding struct {
 	sure   string
 	why    string
 	second string
-}
-
-// decimals decides which sign numbers in texts have before their decimals.
-func (d *drafter) decimals(texts iter.Seq[string]) {
-	sign, comma, point := decimalSign(texts)
-	d.decimal = sign
-	if comma+point > 0 {
-		sure := "sure"
-		if comma > 0 && point > 0 {
-			sure = "likely"
-		}
-		d.guess("locale.decimal", string(sign), fmt.Sprintf("%d numbers can only have a decimal comma, %d only a point",
-			comma, point), sure, "")
-	}
 }
 
 // tables drafts a mapping for sheets.
@@ -440,13 +425,16 @@ func (d *drafter) unsure(level order.Level, field, why string) {
 var withTax = regexp.MustCompile(`(?i)\b(inc|incl|including|inkl|inklusive|incluye|compris)\b.*\b(vat|tax|taxes|gst|mwst|ust|moms|btw|tva|iva)\b|` +
 	`\b(vat|tax|gst|mwst|ust|moms|btw|tva|iva)\b.*\b(inc|incl|included|inkl|inclus|inclusa|incluido|incluida|comprise|compresa)\b|\bttc\b`)
 
+// withoutTax matches those that say without what else they are: excl. VAT, incl. freight.
+var withoutTax = regexp.MustCompile(`\b(ex|excl|excluding|exkl|ohne|hors|sans|senza|sin|uden|zonder|without|before)\b`)
+
 // taxed says that prices hold the tax, where the heading of the price does, or that of the amount where there is no
 // price.
 func (d *drafter) taxed(chosen []candidate) {
 	for _, field := range []string{"unit_price", "amount"} {
 		for i := range chosen {
 			if c := &chosen[i]; c.level == order.Lines && c.name() == field {
-				if withTax.MatchString(strings.Join(plainWords(c.column.heading), " ")) {
+				if words := strings.Join(plainWords(c.column.heading), " "); withTax.MatchString(words) && !withoutTax.MatchString(words) {
 					d.add(binding{level: order.Header, field: "tax_treatment", words: []string{"value: inclusive"}, sure: "likely",
 						why: fmt.Sprintf("the heading %q says that prices hold the tax", c.column.heading)})
 				}

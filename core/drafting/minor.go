@@ -9,16 +9,18 @@ import (
 
 // minorUnit matches the end of a heading that says that its figures are in the currency's smaller unit: unit_price_cents,
 // totalInCents, Price (pence).
-var minorUnit = regexp.MustCompile(`(?i)^(.*?\S)[\s_.(-]*(?:\bin[\s_.-]*)?` +
-	`(cents?|(?:\bin\s+)cts?|pence|pennies|minor(?:[\s_.-]?(?:currency[\s_.-]?)?units?)?|centimes|centavos|céntimos|centesimi|øre|öre|groszy|haléře)\)?$`)
+var minorUnit = regexp.MustCompile(`(?i)^(.*?[^\s_.(-])[\s_.(-]+(?:in[\s_.-]+)?` +
+	`(cents?|cts?|pence|pennies|minor(?:[\s_.-]?(?:currency[\s_.-]?)?units?)?|centimes|centavos|céntimos|centesimi|øre|öre|groszy|haléře)\)?$`)
+
+var inCt = regexp.MustCompile(`(?i)\bin\s+cts?\b`)
 
 var camel = regexp.MustCompile(`([a-z0-9])([A-Z])`)
 
 // ofMinor returns a heading without the word for the smaller unit of a currency, and that word; "" where there is none.
 func ofMinor(heading string) (of, unit string) {
 	m := minorUnit.FindStringSubmatch(camel.ReplaceAllString(heading, "$1 $2"))
-	if m == nil {
-		return "", ""
+	if m == nil || strings.HasSuffix(strings.ToLower(m[1]), "per") || strings.EqualFold(m[2][:2], "ct") && !inCt.MatchString(heading) {
+		return "", "" // per cent; and ct alone may be a carton
 	}
 	return m[1], strings.ToLower(m[2])
 }

@@ -90,19 +90,26 @@ func (d *drafter) numbersOf(p *profile) map[int]order.Number {
 	return n
 }
 
-// products returns all such columns.
-func (d *drafter) products(columns []*profile) (found []product) {
-	var cols []*profile
-	var values []map[int]order.Number
+// mostFigures is how many columns of numbers are compared, each with all others.
+const mostFigures = 12
+
+// figures returns the columns of numbers, with these; none where they are too many to be compared with one another.
+func (d *drafter) figures(columns []*profile) (cols []*profile, values []map[int]order.Number) {
 	for _, p := range columns {
 		if p.filled < 2 || p.share(p.numbers) < 0.9 {
 			continue
 		}
+		if len(cols) == mostFigures {
+			return nil, nil
+		}
 		cols, values = append(cols, p), append(values, d.numbersOf(p))
 	}
-	if len(cols) > 12 {
-		return nil
-	}
+	return cols, values
+}
+
+// products returns all such columns.
+func (d *drafter) products(columns []*profile) (found []product) {
+	cols, values := d.figures(columns)
 	for a := range cols { // the amount
 		for q := range cols {
 			for u := q + 1; u < len(cols); u++ {
@@ -165,14 +172,14 @@ func multiplied(a, b, product map[int]order.Number) (good, rows int) {
 // lessTax leaves a column out that holds the tax in money: what another one has besides that in a third. Lines say a
 // tax as its rate.
 func lessTax(d *drafter, columns []*profile, all *[]candidate) {
-	for _, tax := range columns {
-		if d.looksLike(tax, "tax_percent") < 0.5 || tax.percent > 0 || tax.share(tax.numbers) < 0.9 {
+	cols, values := d.figures(columns)
+	for t, tax := range cols {
+		if d.looksLike(tax, "tax_percent") < 0.5 || tax.percent > 0 {
 			continue
 		}
-		of := d.numbersOf(tax)
-		for _, with := range columns {
-			for _, without := range columns {
-				if with == tax || without == tax || with == without || !sums(d.numbersOf(without), of, d.numbersOf(with)) {
+		for w, with := range cols {
+			for o := range cols {
+				if w == t || o == t || w == o || !sums(values[o], values[t], values[w]) {
 					continue
 				}
 				*all = slices.DeleteFunc(*all, func(c candidate) bool {

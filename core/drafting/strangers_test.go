@@ -2,6 +2,7 @@ package drafting
 
 import (
 	"bytes"
+	"os"
 	"regexp"
 	"strings"
 	"testing"
@@ -15,12 +16,14 @@ import (
 // stranger is a document that nobody tuned the drafter for when it was written, and what a person would
 // say of it.
 type stranger struct {
-	name, doc string
+	name, doc string // a document, or a file with one
 	wants     string // lines of the draft, without their marks
 	others    string // what it is where it is no document of orders
 }
 
 var strangers = []stranger{
+	{"per cent is no cent", "Order,Item,Qty,Price,Discount percent,Tax per cent\nA-1,00417,10,2.00,10,20\nA-1,00533,2,4.00,5,20\nA-2,00801,1,100.00,0,20\n",
+		"discount_percent: {from: Discount percent}|tax_percent: {from: Tax per cent}|unit_price: {from: Price}", ""},
 	{"a discount of the whole order, with a minus", `{"data":[{"order_ref":"W-1001","shipping":4.95,"discount":-3.00,"grand_total":33.51,"lines":[` +
 		`{"sku":"00417","quantity":10,"unit_price":2.34,"row_total":23.40},{"sku":"00533","quantity":2,"unit_price":4.08,"row_total":8.16}]}]}`,
 		"allowance.discount: {from: discount, expr: 'num(value) * -1', write: 'num(value) * -1'}|total: {from: grand_total}|amount: {from: row_total}", ""},
@@ -108,52 +111,19 @@ var strangers = []stranger{
 		`{"data":{"order":{"number":"PO-8812","issued":"20260302","positions":[{"pos":10,"material":"00417","amount":120,"uom":"MTR","netPrice":"1,95","per":1},{"pos":20,"material":"00533","amount":24,"uom":"EA","netPrice":"34,00","per":10}],"netValue":"315,60"}}}`,
 		`locale: {decimal: ","}|sender_number: {from: $.data.order.number, need: must}|total: {from: $.data.order.netValue}|` +
 			"unit_price: {from: netPrice}|price_basis: {from: per}", ""},
-	{"a printed table", `PO NO      DATE        CUSTOMER   ARTICLE   DESCRIPTION               QTY UNIT      PRICE
-4711       02.03.2026  OSTRAND    00417     Rope 12 mm, white         120 MTR        1.95
-4711       02.03.2026  OSTRAND    00533     Shackle A4 8 mm            24 PCE        3.40
-4712       03.03.2026  PELLOW     00417     Rope 12 mm, white          60 MTR        1.95
-4712       03.03.2026  PELLOW     00801     Lantern, brass              2 PCE       89.00
-4712       03.03.2026  PELLOW     00812     Paint, blue                10 LTR       12.50
-`,
+	{"a printed table", "spaces.txt",
 		"PO NO: 1-10|DESCRIPTION: 45-65|PRICE: 82-129|rows: {first: 2}|findings: {row_too_wide: error}   # a value that does " +
 			"not fit in its column is not loaded in part|group: {by: key, columns: PO NO}|" +
 			"ordered_on: {from: DATE, dates: d.m.yyyy}|partner: {from: CUSTOMER}|item: {from: ARTICLE, need: must}|" +
 			"description: {from: DESCRIPTION}|quantity: {from: QTY, need: must}|unit: {from: UNIT}|unit_price: {from: PRICE}", ""},
-	{"a printed list with pages, rules and a sum", `                                      ORDER LIST                              RUN 02MAR26
- VENDOR 70012  VARNHOLT ROPEWORKS
-
- PO#      LN ITEM#    ITEM DESC                  ORD QTY UOM  UNIT COST   DUE DATE
- 0045110   1 00417    ROPE 12MM WHITE             120.00 MTR     1.9500   03/20/26
-           2 00533    SHACKLE A4 8MM               24.00 EA      3.4000   03/20/26
- 0045111   1 00417    ROPE 12MM WHITE              60.00 MTR     1.9500   03/24/26
-           2 00801    LANTERN BRASS                 2.00 EA     89.0000   03/24/26
-           3 00812    PAINT BLUE                   10.00 LTR    12.5000   03/24/26
-                                                 ---------
-                                                   216.00
-                                                                                        PAGE   1
-`,
+	{"a printed list with pages, rules and a sum", "list.txt",
 		`until: {text: "PAGE*"}|rows: {first: 5, leave_out: 'text() matches "^[-=_]{2,}$" or filled() == 1 and text() matches ` +
 			`"^[-0-9., ]+$"'}|group: {by: opener, columns: "PO#"}|number: {from: LN}|item: {from: "ITEM#", need: must}|` +
 			`quantity: {from: ORD QTY, need: must}|requested_delivery_on: {from: DUE DATE, dates: m/d/yy}`, ""},
-	{"a report with a line of dashes below its headings", `QUILLMERE CHANDLERY                                        PAGE 1
-PURCHASE ORDERS OF WEEK 12
-
-ORDER   ITEM   DESCRIPTION            QTY  UM     PRICE     AMOUNT
-------  -----  --------------------  ----  ---  -------  ---------
-A-1001  00417  Rope 12 mm white       120  MTR     1.95     234.00
-A-1001  00533  Shackle A4 8 mm         24  PCE     3.40      81.60
-A-1002  00417  Rope 12 mm white        60  MTR     1.95     117.00
-A-1002  00801  Lantern brass            2  PCE    89.00     178.00
-                                                         ---------
-                                                 TOTAL      610.60
-`,
+	{"a report with a line of dashes below its headings", "report.txt",
 		`until: {text: "TOTAL*"}|rows: {first: 6, leave_out: 'text() matches "^[-=_]{2,}$"'}|DESCRIPTION: 16-35|` +
 			`group: {by: key, columns: ORDER}|amount: {from: AMOUNT}`, ""},
-	{"a printed table without headings", `A-1001   00417   Rope 12 mm white        120   MTR      1.95
-A-1001   00533   Shackle A4 8 mm          24   PCE      3.40
-A-1002   00417   Rope 12 mm white         60   MTR      1.95
-A-1002   00801   Lantern brass             2   PCE     89.00
-`,
+	{"a printed table without headings", "headless.txt",
 		`A: 1-8|F: 54-100|group: {by: key, columns: "@A"}|item: {from: "@B", need: must}|quantity: {from: "@D", need: must}`, ""},
 	{"net, tax and gross of a JSON order",
 		`{"order_number":"O-77","order_date":"2026-11-21","currency":"EUR","line_items":[{"line":1,"sku":"00417","quantity":2,"price":2.5,"net":5.0}],"totals":{"net":5.0,"tax":1.05,"gross":6.05}}`,
@@ -382,8 +352,31 @@ PNT-BLU-1L,Paint blue 1 l,12,$12.50,$150.00
 
 var mark = regexp.MustCompile(`(?m)\s+#.*$`)
 
+// Only headings that say so make prices hold the tax.
+func TestTaxed(t *testing.T) {
+	for heading, holds := range map[string]bool{"Price inc VAT": true, "Preis inkl. MwSt": true, "Prix TTC": true, "VAT incl. price": true,
+		"Price excl. VAT, incl. freight": false, "Preis ohne MwSt inkl. Fracht": false, "Price": false, "Price ex VAT": false,
+		"Income price": false} {
+		doc := "Order,Item,Qty,\"" + heading + "\"\nA-1,00417,10,2.00\nA-1,00533,2,4.00\nA-2,00801,1,100.00\n"
+		p, err := Draft(strings.NewReader(doc), int64(len(doc)), Hints{Limits: source.DefaultLimits})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := strings.Contains(p.Text, "tax_treatment: {value: inclusive}"); got != holds || holds && !strings.Contains(p.Text, "unit_price:") {
+			t.Errorf("%s: %v; want %v\n%s", heading, got, holds, p.Text)
+		}
+	}
+}
+
 func TestStrangers(t *testing.T) {
 	for _, c := range strangers {
+		if strings.HasSuffix(c.doc, ".txt") {
+			text, err := os.ReadFile("../source/testdata/fixed/" + c.doc)
+			if err != nil {
+				t.Fatal(err)
+			}
+			c.doc = string(text)
+		}
 		p, err := Draft(strings.NewReader(c.doc), int64(len(c.doc)),
 			Hints{Lists: &list.Set{}, Limits: source.DefaultLimits})
 		if err != nil {

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"fmt"
 	"io"
-	"iter"
 	"slices"
 	"strings"
 
@@ -26,20 +25,6 @@ type repeated struct {
 	nodes []*tree.Node
 	score float64 // how much its values look like lines
 	head  float64 // how much they look like headers
-}
-
-// leafTexts yields the values that are text.
-func leafTexts(roots []*tree.Node) iter.Seq[string] {
-	return func(yield func(string) bool) {
-		for _, root := range roots {
-			more := true
-			root.Leaves(func(leaf *tree.Node) {
-				if more && leaf.Kind == tree.String {
-					more = yield(leaf.Text)
-				}
-			})
-		}
-	}
 }
 
 // tree drafts for JSON and NDJSON.
