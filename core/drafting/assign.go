@@ -49,6 +49,7 @@ func (d *drafter) hintsOf(heading string) []hint {
 		}
 	}
 	all = d.minorHints(heading, all)
+	all = withoutTaxWords(heading, all)
 	if m := pricePerUnit.FindStringSubmatch(heading); m != nil { // the price of a kilogram, not how many it is for
 		if price := hints(m[1]); len(price) > 0 && price[0].field == "unit_price" {
 			all = price
