@@ -1,6 +1,7 @@
 package book
 
 import (
+	"cmp"
 	"errors"
 	"koinos/core/finding"
 	"koinos/core/order"
@@ -18,14 +19,24 @@ const (
 
 // charges returns the charges that the notice states, or those that the rule takes from the order.
 func (b *billing) charges() error {
-	for _, c := range b.in.Charges {
-		b.v.Charges = append(b.v.Charges, order.InvoiceCharge{Charge: c})
+	said := func(charges []order.Charge, line int) error {
+		goods, err := b.goods(line)
+		for _, c := range charges {
+			if err == nil && !c.Percent.IsZero() {
+				c, err = c.Of(goods, b.s.Rounding, b.stored.Currency)
+			}
+			b.v.Charges = append(b.v.Charges, order.InvoiceCharge{Charge: c, Line: line})
+		}
+		return err
+	}
+	if err := said(b.in.Charges, 0); err != nil {
+		return err
 	}
 	for i := range b.in.Lines {
 		l := &b.in.Lines[i]
 		if at := b.find(l); at >= 0 {
-			for _, c := range l.Charges {
-				b.v.Charges = append(b.v.Charges, order.InvoiceCharge{Charge: c, Line: b.is.Lines[at].ID})
+			if err := said(l.Charges, b.is.Lines[at].ID); err != nil {
+				return err
 			}
 		}
 	}
@@ -33,9 +44,7 @@ func (b *billing) charges() error {
 	switch {
 	case rule == "" && (!b.ours || b.stored.Kind != order.Sales || len(b.v.Charges) > 0):
 		return nil
-	case rule == "":
-		rule = chargesFirst
-	case !slices.Contains([]string{chargesFirst, chargesShare, chargesLast, chargesNone}, rule):
+	case rule != "" && !slices.Contains([]string{chargesFirst, chargesShare, chargesLast, chargesNone}, rule):
 		b.e.Add(finding.UnknownChoice, 0, "charges", rule, "%q does not say when charges are billed.", rule).Hint =
 			"It may be first, share, last or none."
 		return nil
@@ -47,10 +56,17 @@ func (b *billing) charges() error {
 	if err != nil {
 		return err
 	}
-	for _, c := range b.is.Charges {
-		if err := b.charge(rule, c, 0, part, all, done); err != nil {
-			return err
+	bill := func(charges []order.Charge, line int, part, all order.Number, done bool) error {
+		due, err := order.Billable(charges)
+		for _, c := range due {
+			if err == nil {
+				err = b.charge(cmp.Or(rule, usually(c, charges)), c, line, part, all, done)
+			}
 		}
+		return err
+	}
+	if err := bill(b.is.Charges, 0, part, all, done); err != nil {
+		return err
 	}
 	for i := range b.is.Lines {
 		l := &b.is.Lines[i]
@@ -61,13 +77,29 @@ func (b *billing) charges() error {
 		if err != nil {
 			return err
 		}
-		for _, c := range l.Charges {
-			if err := b.charge(rule, c, l.ID, part, all, done); err != nil {
-				return err
-			}
+		if err := bill(l.Charges, l.ID, part, all, done); err != nil {
+			return err
 		}
 	}
 	return nil
+}
+
+// usually is the rule for a charge if nobody states one: a share of the goods follows them, an amount is billed at once.
+func usually(c order.Charge, charges []order.Charge) string {
+	if slices.ContainsFunc(charges, func(d order.Charge) bool { return d.Is(c) && !d.Percent.IsZero() }) {
+		return chargesShare
+	}
+	return chargesFirst
+}
+
+// goods is what this invoice bills of the goods, or of a line.
+func (b *billing) goods(line int) (sum order.Number, err error) {
+	for _, l := range b.v.Lines {
+		if err == nil && (line == 0 || l.Line == line) {
+			sum, err = sum.Add(l.Amount)
+		}
+	}
+	return sum, err
 }
 
 // charge bills what a rule takes of a charge of the order, or of one of its lines.
@@ -101,7 +133,7 @@ func (b *billing) charge(rule string, c order.Charge, line int, part, all order.
 func (b *billing) charged(c order.Charge, line int) (sum order.Number) {
 	for i := range b.stored.Invoices {
 		for _, v := range b.stored.Invoices[i].Charges {
-			if v.Code == c.Code && v.Allowance == c.Allowance && v.Line == line {
+			if v.Is(c) && v.Line == line {
 				if n, err := sum.Add(v.Amount); err == nil {
 					sum = n
 				}

@@ -198,7 +198,7 @@ func (b *billing) give(p *owed, q order.Number) error {
 func (b *billing) chargesBack(was *order.Invoice, whole bool, known *order.Invoice) error {
 	for _, said := range b.in.Charges {
 		if !slices.ContainsFunc(was.Charges, func(c order.InvoiceCharge) bool {
-			return c.Code == said.Code && c.Allowance == said.Allowance
+			return c.Is(said)
 		}) {
 			b.e.Add(finding.UpdateConflict, 0, said.Field(), said.Amount.String(), "The invoice %s bills no %s.", was.Number,
 				said.Field())
@@ -210,8 +210,8 @@ func (b *billing) chargesBack(was *order.Invoice, whole bool, known *order.Invoi
 		for i := range b.stored.Invoices {
 			v := &b.stored.Invoices[i]
 			for _, back := range v.Charges {
-				if v.Reverses == was.Number && (known == nil || v.ID != known.ID) && back.Code == c.Code &&
-					back.Allowance == c.Allowance && back.Line == c.Line && err == nil {
+				if v.Reverses == was.Number && (known == nil || v.ID != known.ID) && back.Is(c.Charge) &&
+					back.Line == c.Line && err == nil {
 					left, err = left.Add(back.Amount)
 				}
 			}
@@ -221,7 +221,7 @@ func (b *billing) chargesBack(was *order.Invoice, whole bool, known *order.Invoi
 			take = left
 		}
 		for _, said := range b.in.Charges {
-			if said.Code == c.Code && said.Allowance == c.Allowance {
+			if c.Is(said) {
 				take = said.Amount
 			}
 		}

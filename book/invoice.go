@@ -479,17 +479,18 @@ func (b *billing) compare() error {
 }
 
 // agreed is the amount of a charge in the order's header or in one of its lines.
-func (b *billing) agreed(c order.Charge, line int) (all order.Number) {
+func (b *billing) agreed(c order.Charge, line int) order.Number {
 	charges := b.is.Charges
 	if line != 0 {
 		charges = b.is.Lines[b.is.Position(line)-1].Charges
 	}
-	for _, o := range charges {
-		if o.Code == c.Code && o.Allowance == c.Allowance {
-			all = o.Amount
+	due, err := order.Billable(charges)
+	for _, o := range due {
+		if err == nil && o.Is(c) {
+			return o.Amount
 		}
 	}
-	return all
+	return order.Number{}
 }
 
 // saying returns the line of the notice that is about a line of the order; 0 is the header, or no line.
@@ -513,10 +514,14 @@ func (b *billing) forgotten() error {
 		if err != nil || !done {
 			return err
 		}
-		for _, c := range charges {
+		due, err := order.Billable(charges)
+		if err != nil {
+			return err
+		}
+		for _, c := range due {
 			sofar := b.charged(c, line)
 			for _, v := range b.v.Charges {
-				if v.Line == line && v.Code == c.Code && v.Allowance == c.Allowance && err == nil {
+				if v.Line == line && v.Is(c) && err == nil {
 					sofar, err = sofar.Add(v.Amount)
 				}
 			}

@@ -154,6 +154,10 @@ func (a *app) printOrder(o *api.StoredOrder) {
 		if !l.DiscountPercent.IsZero() {
 			discount = l.DiscountPercent.String() + " %"
 		}
+		for _, c := range l.Charges {
+			what, amount := charged(c)
+			more += what + " " + amount + "  "
+		}
 		place := places[fmt.Sprintf("%d ", i+1)]
 		rows = append(rows, []string{l.Number, item(&l), l.Description, l.Quantity.String(), l.Unit,
 			l.UnitPrice.String(), discount, l.Amount.String(), place, strings.TrimSpace(more)})
@@ -165,11 +169,7 @@ func (a *app) printOrder(o *api.StoredOrder) {
 	sum := func(word, amount string) { fmt.Fprintf(a.out, "%-14s %12s\n", word, amount) }
 	sum("goods", o.Goods.String())
 	for _, c := range o.Charges {
-		sign := ""
-		if c.Allowance {
-			sign = "−"
-		}
-		sum(c.Code, sign+c.Amount.String())
+		sum(charged(c))
 	}
 	if !o.Tax.IsZero() {
 		sum("tax", o.Tax.String())
@@ -286,6 +286,18 @@ func (a *app) printMoves(o *api.StoredOrder) {
 		report.Table(a.out, []string{"what", "number", "on", ">line", ">quantity", ">amount", "more"}, rows)
 		fmt.Fprintln(a.out)
 	}
+}
+
+// charged says what a charge is for, and its amount with the sign that it has in the total.
+func charged(c order.Charge) (what, amount string) {
+	what, amount = c.Code, c.Amount.String()
+	if !c.Percent.IsZero() {
+		what += " " + c.Percent.String() + " %"
+	}
+	if c.Allowance {
+		amount = "−" + amount
+	}
+	return what, amount
 }
 
 func title(s string) string { return strings.ToUpper(s[:1]) + s[1:] }

@@ -193,6 +193,36 @@ func TestSettledApart(t *testing.T) {
 	}
 }
 
+// Allowances and charges may be shares of the goods, or rates for a quantity. Those for the same add up.
+func TestShares(t *testing.T) {
+	d := open(t)
+	for n, c := range []struct{ header, line, total, found string }{
+		{"SAC*A*C310****3*5~", "", "19.00", "[]"},
+		{"SAC*A*C310****3*5~SAC*A*C310****3*2.5~", "", "18.50", "[]"},
+		{"SAC*A*C310***100~SAC*A*C310****3*5~SAC*C*D240***1000~SAC*C*D240***500~", "", "33.00", "[]"},
+		{"SAC*A*C310***100*3*50~", "SAC*A*C310***200*3*50~", "17.00", "[]"}, // the amount counts
+		{"", "SAC*A*C310****3*10~", "18.00", "[]"},
+		{"", "SAC*A*C310****3*10~SAC*A*F800****1*5~SAC*A*C310***150~SAC*C*F050****3*7.5~", "16.78", "[]"},
+		{"SAC*C*D240******0.25*MR*10~", "", "22.50", "[]"},
+		{"SAC*C*D240******0.25*MR~", "SAC*A*C310******0.1*MR~", "20.00", "[ST 0001 / SAC / 08 0.25 ST 0001 / PO1 / SAC / 08 0.1]"},
+		{"SAC*A*C310****3*5*****01~", "", "20.00", "[ST 0001 / SAC / 12 01]"},
+		{"", "SAC*A*C310****7*5~", "20.00", "[ST 0001 / PO1 / SAC / 07 5]"},
+	} {
+		i := d.receive(pellow(n+1, "850", fmt.Sprintf("BEG*00*SA*PM-%d**20260316~CUR*BY*EUR~%sPO1*1*10*MR*2.00*PE*VP*00113~%sCTT*1~",
+			n+1, c.header, c.line)))
+		got := []string{}
+		for _, f := range i.Sets[0].Findings {
+			if f.Code == finding.ValueUnread {
+				got = append(got, f.At+" "+f.Value)
+			}
+		}
+		o := d.order(order.Sales, "PELLOW", "", fmt.Sprintf("PM-%d", n+1))
+		if fmt.Sprint(got) != c.found || o.Total.String() != c.total {
+			t.Errorf("%s %s: %s, %s; want %s, %s", c.header, c.line, o.Total, got, c.total, c.found)
+		}
+	}
+}
+
 // What the standard mapping does not carry of an order is said at its place.
 func TestUnreadSegments(t *testing.T) {
 	d := open(t)
@@ -203,7 +233,7 @@ func TestUnreadSegments(t *testing.T) {
 	for _, f := range i.Sets[0].Findings {
 		got = append(got, string(f.Code)+" "+f.At)
 	}
-	want := "[x12_rule ST 0001 value_unread ST 0001 / SAC / 07 value_unread ST 0001 / DTM #2 / 02 value_unread ST 0001 / TXI value_unread ST 0001 / TXI #2 value_unread ST 0001 / PO1 / SLN value_unread ST 0001 / PO1 #2 / TXI check_digit_wrong ST 0001 / PO1 #2 / 07]"
+	want := "[x12_rule ST 0001 value_unread ST 0001 / DTM #2 / 02 value_unread ST 0001 / TXI value_unread ST 0001 / TXI #2 value_unread ST 0001 / PO1 / SLN value_unread ST 0001 / PO1 #2 / TXI check_digit_wrong ST 0001 / PO1 #2 / 07]"
 	if fmt.Sprint(got) != want || i.State != api.StateDone {
 		t.Errorf("%s\n got %s\nwant %s", i.State, got, want)
 	}

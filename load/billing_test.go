@@ -169,6 +169,39 @@ R-2 against C, 1: -1 at 10 is -3.34, charge.freight -3.22: goods -3.34, tax -0.6
 	}
 }
 
+// A share of the goods follows them: it is worked out anew when they change, and each invoice takes its part of it unless somebody
+// says otherwise. A second one for the same adds to it.
+func TestShareOfTheGoods(t *testing.T) {
+	e := testEngine(t, testStore(t), source.DefaultLimits)
+	mapping := strings.Replace(taxedMapping, "lines:", "  allowance_percent.discount: {from: Less}\nlines:", 1)
+	send(t, e, mapping, []byte("Order,Item,Qty,Price,Per,Freight,Less\nA-1,00417,3,10,3,6.50,5%\nA-1,00501,1,3.20,1,,\n"), Request{})
+	e.told(t, intent.Shipment, `{"header": {"quantities": "open"}}`)
+	for _, n := range []string{`"A"}, "lines": [{"number": "1", "quantity": "1"}]`, `"B"}, "lines": [{"number": "1", "quantity": "1"}]`,
+		`"C", "quantities": "open"}`} {
+		e.told(t, intent.Invoice, `{"header": {"invoice": `+n+`}`)
+	}
+	want := `order 21.68
+A, 1: 1 at 10 is 3.33, charge.freight 6.50, allowance.discount 0.17: goods 3.33, tax 0.67, total 10.33
+B, 1: 1 at 10 is 3.33, allowance.discount 0.16: goods 3.33, tax 0.67, total 3.84
+C, 1: 1 at 10 is 3.34, 2: 1 at 3.20 is 3.20, allowance.discount 0.33: goods 6.54, tax 1.31, total 7.52`
+	if got := e.billed(t); got != want {
+		t.Errorf("%s\nnot\n%s", got, want)
+	}
+	for _, c := range []struct{ change, total string }{
+		{`{"lines": [{"number": "2", "quantity": "2"}]}`, "order 25.36"},                  // 16.40 − 0.82 + 3.28 tax + 6.50
+		{`{"header": {"allowance_percent.discount": "10"}}`, "order 24.54"},               // 1.64
+		{`{"header": {"allowance.discount": "1.00"}}`, "order 23.54"},                     // beside it
+		{`{"header": {"charge_percent.surcharge": "2.5"}}`, "order 23.95"},                // 0.41
+		{`{"header": {"allowance_percent.discount": " "}}`, "order 25.59"},                // the amount stays
+		{`{"lines": [{"number": "2", "charge_percent.cutting": "12.5"}]}`, "order 26.39"}, // 0.80 of 6.40
+	} {
+		e.told(t, intent.Change, c.change)
+		if got, _, _ := strings.Cut(e.billed(t), "\n"); got != c.total {
+			t.Errorf("%s: %s, not %s", c.change, got, c.total)
+		}
+	}
+}
+
 // What came back opens nothing and is not billed; no more comes back than has moved.
 func TestReturns(t *testing.T) {
 	e := twoLines(t)

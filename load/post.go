@@ -1,6 +1,7 @@
 package load
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -37,6 +38,7 @@ func (e *Engine) Post(ctx context.Context, o *order.Order, body []byte, again ou
 	if err != nil {
 		return out, err
 	}
+	fold(i)
 	check.Values(&i.Order, i, set)
 	check.Order(&i.Order, i, check.Terms{Tolerance: order.MustNumber("0.01"), Rounding: order.HalfUp})
 	if i.Order.SenderNumber == "" {
@@ -99,6 +101,18 @@ func posted(o *order.Order, body []byte) (*intent.Intent, error) {
 	return i, nil
 }
 
+// fold adds up the charges of a posted order that are for the same.
+func fold(i *intent.Intent) {
+	for _, c := range i.Order.Charges {
+		if c.Stated().IsZero() {
+			i.Add(finding.MustMissing, 0, c.Field(), "", "%s has neither an amount nor a share in per cent.", c.Field())
+		}
+	}
+	if err := i.Order.FoldCharges(); err != nil {
+		i.Add(finding.AmountTooLarge, 0, "charges", "", "The amounts of charges for the same have more digits together than can be computed with.")
+	}
+}
+
 // inBody maps fields to the names that they have in a body, if these differ.
 var inBody = map[string]string{"total": "total_stated", "amount": "amount_stated",
 	"total_before_tax": "total_before_tax_stated"}
@@ -145,7 +159,7 @@ func traceBody(t *origin.Trace, o *order.Order, root *tree.Node) {
 	})
 	each("charges", func(i int, n *tree.Node) {
 		if i < len(o.Charges) {
-			add(o.Charges[i].Field(), n.Member("amount"))
+			add(o.Charges[i].Field(), cmp.Or(n.Member("amount"), n.Member("percent")))
 		}
 	})
 	each("custom", func(i int, n *tree.Node) {

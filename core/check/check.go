@@ -99,11 +99,15 @@ var rules = []func(*order.Order, Subject){
 		for i := range o.Lines {
 			below(i+1, "unit_price", o.Lines[i].UnitPrice)
 			for _, c := range o.Lines[i].Charges {
-				below(i+1, c.Field(), c.Amount)
+				if c.Percent.IsZero() {
+					below(i+1, c.Field(), c.Amount)
+				}
 			}
 		}
 		for _, c := range o.Charges {
-			below(0, c.Field(), c.Amount)
+			if c.Percent.IsZero() {
+				below(0, c.Field(), c.Amount)
+			}
 		}
 	},
 	func(o *order.Order, s Subject) {
@@ -121,6 +125,12 @@ var rules = []func(*order.Order, Subject){
 			within(i+1, "received", l.Received, false)
 			within(i+1, "cancelled", l.Cancelled, false)
 			within(i+1, "backordered", l.Backordered, false)
+			for _, c := range l.Charges {
+				within(i+1, c.Field(), c.Percent, c.Allowance)
+			}
+		}
+		for _, c := range o.Charges {
+			within(0, c.Field(), c.Percent, c.Allowance)
 		}
 	},
 	func(o *order.Order, s Subject) {

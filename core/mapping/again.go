@@ -55,6 +55,10 @@ func (b *builder) complete(root *grammar.Node, m *Mapping) {
 			}
 		}
 	}
+	if n := root.Get(string(order.Charges)); n != nil && bound(m.Levels[InCharges], "amount") == nil &&
+		bound(m.Levels[InCharges], "percent") == nil {
+		b.Add(finding.MappingMissingKey, n.At, "", "charges needs one of amount, percent: how much.")
+	}
 	if m.Levels[InDeliveries] != nil && m.Parts[InDeliveries] == nil && m.Group.By != "rowkind" {
 		b.Add(finding.MappingMissingKey, root.Get(string(order.Deliveries)).At, "",
 			"deliveries needs orders.parts.deliveries, which says where they stand within a line: in JSON, in X12, or as rows "+

@@ -353,7 +353,7 @@ func Bill(is *order.Order, bill *order.Invoice, today order.Date) (order.Order, 
 	}
 	for _, c := range bill.Charges {
 		c.Amount = c.Amount.Abs()
-		i := slices.IndexFunc(v.Charges, func(o order.Charge) bool { return o.Code == c.Code && o.Allowance == c.Allowance })
+		i := slices.IndexFunc(v.Charges, func(o order.Charge) bool { return o.Is(c.Charge) })
 		if i < 0 {
 			v.Charges = append(v.Charges, c.Charge)
 			continue

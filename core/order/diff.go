@@ -161,19 +161,11 @@ func (o *Order) eachBeyond(line int, yield func(at int, family, name, value stri
 
 func eachExtra(charges []Charge, custom []Custom, give func(family, name, value string)) {
 	for _, c := range byKey(charges, Charge.Field) {
-		give("", c.Field(), c.Amount.plain())
+		give("", c.Field(), c.Stated().plain())
 	}
 	for _, c := range byKey(custom, func(c Custom) string { return c.Name }) {
 		give("custom.", c.Name, c.Value)
 	}
-}
-
-// Field is the name that Each uses for the charge, e.g. charge.freight.
-func (c Charge) Field() string {
-	if c.Allowance {
-		return "allowance." + c.Code
-	}
-	return "charge." + c.Code
 }
 
 // byKey returns a copy of list that is sorted by key.

@@ -52,6 +52,8 @@ type Field struct {
 	num  func(*Order, *Line) *Number
 	date func(*Order, *Line) *Date
 	list func(*Order, *Line) *Schedule
+
+	blank func(*Order, *Line) // clears the field and what follows from it; nil is for fields that nothing follows from
 }
 
 // SetText stores a text in an order, or in line l of it for a field of lines. The text of a schedule must be one that
@@ -76,6 +78,10 @@ func (f *Field) Trim(o *Order, l *Line) {
 func (f *Field) SetNumber(o *Order, l *Line, v Number) {
 	if f.num == nil {
 		*f.text(o, l) = v.String()
+		return
+	}
+	if f.blank != nil && !v.set {
+		f.blank(o, l)
 		return
 	}
 	*f.num(o, l) = v
@@ -266,27 +272,6 @@ func partyField(i int) Field {
 		text: func(o *Order, _ *Line) *string { return part.of(lastParty(o)) }}
 }
 
-// ChargeKinds are the kinds of a repeating charge.
-var ChargeKinds = []string{"charge", "allowance"}
-
-func lastCharge(o *Order) *Charge { return &o.Charges[len(o.Charges)-1] }
-
-var chargeFields = []Field{
-	{Name: "kind", Level: Charges, Type: Choice, Choices: ChargeKinds,
-		About: "charge adds the amount (the default), allowance takes it off",
-		text:  func(o *Order, _ *Line) *string { return &lastCharge(o).kind }},
-	{Name: "code", Level: Charges, Type: Text, Must: true, About: "What it is for, e.g. freight",
-		text: func(o *Order, _ *Line) *string { return &lastCharge(o).Code }},
-	{Name: "amount", Level: Charges, Type: Decimal, Must: true, About: "How much",
-		num: func(o *Order, _ *Line) *Number { return &lastCharge(o).Amount }},
-}
-
-// SettleCharge gives the charge that was added last the sign that its kind calls for.
-func (o *Order) SettleCharge() {
-	c := lastCharge(o)
-	c.Allowance, c.kind = c.kind == "allowance", ""
-}
-
 // family is a group of fields whose names end in a word that the user chooses.
 type family struct {
 	prefix, about string
@@ -307,10 +292,6 @@ var families = []family{
 				return &o.References[i].Value
 			}}
 		}},
-	{"charge.", "Money added; the last word says what for, e.g. charge.freight", Decimal, []Level{Header, Lines},
-		func(key string) Field { return chargeField(key, false) }},
-	{"allowance.", "Money taken off; the last word says what for", Decimal, []Level{Header, Lines},
-		func(key string) Field { return chargeField(key, true) }},
 	{"custom.", "A field of your own; the last word is its name", Text, []Level{Header, Lines}, func(key string) Field {
 		return Field{text: func(o *Order, l *Line) *string {
 			list := &o.Custom
@@ -325,21 +306,6 @@ var families = []family{
 			return &(*list)[i].Value
 		}}
 	}},
-}
-
-func chargeField(key string, allowance bool) Field {
-	return Field{num: func(o *Order, l *Line) *Number {
-		list := &o.Charges
-		if l != nil {
-			list = &l.Charges
-		}
-		i := slices.IndexFunc(*list, func(c Charge) bool { return c.Code == key && c.Allowance == allowance })
-		if i < 0 {
-			*list = append(*list, Charge{Allowance: allowance, Code: key})
-			i = len(*list) - 1
-		}
-		return &(*list)[i].Amount
-	}}
 }
 
 // Of reports whether records of a kind have the field; "" and "order" are orders.
@@ -404,7 +370,7 @@ func AllFields(level Level) []Field {
 			}
 		}
 	}
-	for _, fam := range families {
+	for _, fam := range slices.Concat(families, chargeFamilies) {
 		if slices.Contains(fam.levels, level) {
 			list = append(list, Field{Name: fam.prefix + "*", Level: level, Type: fam.typ, About: fam.about})
 		}
@@ -447,7 +413,7 @@ func Lookup(level Level, name string) (Field, bool) {
 			}
 		}
 	}
-	for _, fam := range families {
+	for _, fam := range slices.Concat(families, chargeFamilies) {
 		if fam.prefix != head+"." || !slices.Contains(fam.levels, level) {
 			continue
 		}

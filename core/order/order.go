@@ -102,14 +102,6 @@ type Party struct {
 	Email         string `json:"email,omitempty"`
 }
 
-// Charge is money added to (charge) or taken from (allowance) an order or line.
-type Charge struct {
-	Allowance bool   `json:"allowance,omitempty" doc:"True takes the amount off, false adds it"`
-	Code      string `json:"code" doc:"What it is for, e.g. freight"`
-	Amount    Number `json:"amount"`
-	kind      string // while it is being mapped
-}
-
 // Line is one position of an order.
 type Line struct {
 	ID              int      `json:"id,omitzero" doc:"The line's id within its order: it stays through every change, and no other line ever gets it"`

@@ -56,9 +56,7 @@ func (o *Order) Compute(r Rounding) (line int, err error) {
 			l.Amount = Number{amount, true}
 		}
 		goods = s.do(goods.Add(amount))
-		for _, c := range l.Charges {
-			total = s.do(addCharge(total, c))
-		}
+		total = s.charges(total, l.Charges, amount, r, digits)
 		if l.TaxPercent.set {
 			taxes.add(&s, l.TaxPercent.d, amount, o.TaxRounding != TaxByOrder)
 		}
@@ -66,9 +64,7 @@ func (o *Order) Compute(r Rounding) (line int, err error) {
 			return i, ErrTooLong
 		}
 	}
-	for _, c := range o.Charges {
-		total = s.do(addCharge(total, c))
-	}
+	total = s.charges(total, o.Charges, goods, r, digits)
 	tax := o.TaxAmount.d
 	if taxes != nil {
 		tax = taxes.sum(&s, o.TaxTreatment == TaxInclusive, func(d decimal.Decimal) decimal.Decimal {
@@ -185,13 +181,6 @@ func (o *Order) BeforeTax() Number {
 		return Number{}
 	}
 	return n
-}
-
-func addCharge(total decimal.Decimal, c Charge) (decimal.Decimal, error) {
-	if c.Allowance {
-		return total.Sub(c.Amount.d)
-	}
-	return total.Add(c.Amount.d)
 }
 
 // Within reports whether a and b differ by no more than tolerance.

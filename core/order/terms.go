@@ -40,7 +40,11 @@ func (o *Order) Terms(line int, field string) (value string, terms []Term, ok bo
 			if c.Allowance {
 				sign, kind = "-", "allowance "
 			}
-			add(sign, kind+c.Code+where, c.Amount.String())
+			share := ""
+			if c.Percent.set {
+				share = ", " + c.Percent.String() + " %"
+			}
+			add(sign, kind+c.Code+where+share, c.Amount.String())
 		}
 	}
 	switch field {

@@ -92,9 +92,7 @@ func (o *Order) Update(in *Order, a Arrival) (*Order, []int, error) {
 	}
 	if a.Charges {
 		for _, c := range in.Charges {
-			i := slices.IndexFunc(out.Charges, func(d Charge) bool {
-				return d.Code == c.Code && d.Allowance == c.Allowance
-			})
+			i := slices.IndexFunc(out.Charges, func(d Charge) bool { return d.Field() == c.Field() })
 			if i < 0 {
 				out.Charges = append(out.Charges, c)
 			} else {
@@ -294,7 +292,7 @@ func (f *Field) copy(to *Order, toLine *Line, from *Order, fromLine *Line, clear
 	case f.text != nil:
 		*f.text(to, toLine) = *f.text(from, fromLine)
 	case f.num != nil:
-		*f.num(to, toLine) = *f.num(from, fromLine)
+		f.SetNumber(to, toLine, *f.num(from, fromLine))
 	case f.list != nil:
 		*f.list(to, toLine) = slices.Clone(*f.list(from, fromLine))
 	default:

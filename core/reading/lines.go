@@ -263,7 +263,7 @@ func (w *worker) others(level int) {
 
 func (w *worker) other(level int, v view) {
 	o, trace := &w.d.Order, &w.d.Trace
-	before := len(trace.Header)
+	before, found := len(trace.Header), len(w.d.Findings)
 	if level == mapping.InParties {
 		o.Parties = append(o.Parties, order.Party{})
 	} else {
@@ -280,8 +280,15 @@ func (w *worker) other(level int, v view) {
 	}
 	// Now that the role or kind is known, the values get the names that they have in the order.
 	if level == mapping.InCharges {
-		o.SettleCharge()
-		name := o.Charges[len(o.Charges)-1].Field()
+		c, err := o.SettleCharge()
+		name := c.Field()
+		switch {
+		case err != nil:
+			w.d.Find(finding.AmountTooLarge, v.row.Place(0), c.Stated().String(), 0,
+				"The amounts of %s have more digits together than can be computed with.", name).Field = name
+		case c.Stated().IsZero() && len(w.d.Findings) == found:
+			w.d.Find(finding.MustMissing, v.row.Place(0), "", 0, "%s has neither an amount nor a share in per cent.", name).Field = name
+		}
 		trace.Header = slices.DeleteFunc(trace.Header, func(c origin.Cell) bool {
 			return c.Field == "kind" || c.Field == "code"
 		})

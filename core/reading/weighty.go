@@ -109,17 +109,17 @@ func (a *asked) readsBy(by, element int) bool {
 	return is
 }
 
-// counts reports whether the mapping takes the amount of an allowance or a charge, given how it is handled.
-func (a *asked) counts() bool {
-	way, is, how := a.way(), a.element(1).Text, a.element(12).Text
-	takes := func(address *x12.Address) bool { return address.Finds(way, 1, is) && address.Finds(way, 12, how) }
+// counts reports whether the mapping takes an element of an allowance or a charge, given another element and its code.
+func (a *asked) counts(element, by int, code string) bool {
+	way, is := a.way(), a.element(1).Text
+	takes := func(address *x12.Address) bool { return address.Finds(way, 1, is) && address.Finds(way, by, code) }
 	if part := a.m.Parts[mapping.InCharges]; part != nil {
-		if each, ok := part.Each.(*x12.Address); ok && slices.Equal(each.Way(), way) {
-			return takes(each)
+		if each, ok := part.Each.(*x12.Address); ok && slices.Equal(each.Way(), way) && !takes(each) {
+			return false
 		}
 	}
 	for address := range a.m.Addresses {
-		if address.OfElement(a.node.Name, 5) && takes(address) {
+		if address.OfElement(a.node.Name, element) && takes(address) {
 			return true
 		}
 	}
@@ -205,8 +205,8 @@ func day(of []string) func(*asked) (*tree.Node, string) {
 var apart = map[string]string{"01": "it is billed back", "03": "the seller sends a check", "04": "the buyer's account is credited",
 	"05": "the seller pays it"}
 
-// allowance reports an allowance or charge that is not read, or is settled apart, or one that is a share (element 332) or a rate (118)
-// without an amount.
+// allowance reports an allowance or charge that is not read, or is settled apart, or that has no amount and is a share (element
+// 332) or a rate (118) that is not read. A mapping that reads the quantity of a rate (380) needs it.
 func allowance(a *asked) (*tree.Node, string) {
 	is := a.element(1)
 	if is == nil || is.Text != "A" && is.Text != "C" {
@@ -215,12 +215,20 @@ func allowance(a *asked) (*tree.Node, string) {
 	if !a.any() {
 		return a.node, "SAC says an allowance or a charge, and the mapping does not read it."
 	}
-	if how := a.element(12); how != nil && apart[how.Text] != "" && !a.counts() && !a.reads(12) {
+	if how := a.element(12); how != nil && apart[how.Text] != "" && !a.counts(5, 12, how.Text) && !a.reads(12) {
 		return how, fmt.Sprintf("SAC says an allowance or a charge that is settled apart from the order (%s), and its total is without it.",
 			apart[how.Text])
 	}
-	if share := cmp.Or(a.element(7), a.element(8)); share != nil && a.element(5) == nil && !a.reads(7) && !a.reads(8) {
-		return share, fmt.Sprintf("SAC says an allowance or a charge as a share or a rate, %s, and the mapping reads only amounts.", share.Text)
+	share, rate, of := a.element(7), a.element(8), ""
+	if n := a.element(6); n != nil {
+		of = n.Text
+	}
+	switch {
+	case a.element(5) != nil:
+	case share != nil && !a.counts(7, 6, of):
+		return share, fmt.Sprintf("SAC says an allowance or a charge as a share, %s %%, and the mapping does not read it.", share.Text)
+	case share == nil && rate != nil && (!a.reads(8) || a.reads(10) && a.element(10) == nil):
+		return rate, fmt.Sprintf("SAC says an allowance or a charge as a rate, %s, and the mapping does not read it.", rate.Text)
 	}
 	return nil, ""
 }

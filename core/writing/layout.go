@@ -298,12 +298,22 @@ func delivery(line *order.Line, k int) func(string) string {
 	return func(field string) string { return said[field] }
 }
 
-func charge(c *order.Charge) func(string) string {
+// charge returns the fields of a charge. One that is a share has its amount only where the mapping has no place for shares.
+func charge(c *order.Charge, m *mapping.Mapping) func(string) string {
+	share := c.Percent.Plain()
+	if !slices.ContainsFunc(m.Levels[mapping.InCharges], func(b mapping.Binding) bool { return b.Field.Name == "percent" }) {
+		share = ""
+	}
 	return func(field string) string {
 		switch field {
 		case "code":
 			return c.Code
+		case "percent":
+			return share
 		case "amount":
+			if share != "" {
+				return ""
+			}
 			return c.Amount.Plain()
 		case "kind":
 			if c.Allowance {
@@ -459,7 +469,7 @@ func (w *writer) order(v values) [][]string {
 			row = w.cells(row, order.Parties, v, 0, party(&v.o.Parties[k]), nil)
 		}
 		if len(w.m.Bindings[order.Charges]) > 0 && k < len(v.o.Charges) {
-			row = w.cells(row, order.Charges, v, 0, charge(&v.o.Charges[k]), nil)
+			row = w.cells(row, order.Charges, v, 0, charge(&v.o.Charges[k], w.m), nil)
 		}
 		rows = append(rows, row)
 	}

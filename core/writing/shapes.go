@@ -68,7 +68,7 @@ func (w *writer) kinds(v values) [][]string {
 	}
 	for k := range v.o.Charges {
 		if len(w.m.Bindings[order.Charges]) > 0 {
-			add(w.word("charge"), w.cells(nil, order.Charges, v, 0, charge(&v.o.Charges[k]), nil))
+			add(w.word("charge"), w.cells(nil, order.Charges, v, 0, charge(&v.o.Charges[k], w.m), nil))
 		}
 	}
 	return rows

@@ -241,7 +241,7 @@ func (t *trees) record(v values, root *tree.Members) (*tree.Members, error) {
 			func(int) int { return 0 })
 	}
 	if err == nil {
-		err = each(order.Charges, len(v.o.Charges), func(i int) func(string) string { return charge(&v.o.Charges[i]) },
+		err = each(order.Charges, len(v.o.Charges), func(i int) func(string) string { return charge(&v.o.Charges[i], t.m) },
 			func(int) int { return 0 })
 	}
 	return o, err

@@ -342,18 +342,17 @@ func (c *composer) charges(o *order.Order, in *x12.Loop, values map[string]strin
 	if !ok {
 		return
 	}
-	for _, charge := range o.Charges {
-		if values[charge.Field()] == "" {
+	for i := range o.Charges {
+		name := o.Charges[i].Field()
+		if values[name] == "" {
 			continue
 		}
-		delete(values, charge.Field())
-		kind := "charge"
-		if charge.Allowance {
-			kind = "allowance"
+		delete(values, name)
+		said, value := map[string]string{}, charge(&o.Charges[i], c.m)
+		for _, b := range c.m.Levels[mapping.InCharges] {
+			said[b.Field.Name] = value(b.Field.Name)
 		}
-		at := c.w.Open(in, each.Kind())
-		c.level(o, mapping.InCharges, in, at, map[string]string{"kind": kind, "code": charge.Code,
-			"amount": charge.Amount.String()})
+		c.level(o, mapping.InCharges, in, c.w.Open(in, each.Kind()), said)
 	}
 }
 

@@ -15,6 +15,8 @@ import (
 //	BEG/03                          element 3 of BEG
 //	N1/N3/01 where N1/01 = ST       of the N3 in the loop that such an N1 opens
 //	PO1/07 where PO1/06 = VP or VN  of several codes any
+//	SAC/07 where SAC/05 = ""        if another element is blank
+//	SAC where SAC/05 or SAC/07      if one of two elements is filled
 //	MEA/04-1                        a component
 //	REF where REF/01 = DP           a segment
 //
@@ -28,12 +30,14 @@ type Address struct {
 	where     []condition
 }
 
-// condition is one "PO1/06 = VP or VN". Without codes it asks whether the element is filled.
+// condition is one "PO1/06 = VP or VN"; the code "" is that of a blank element. Without codes, as in "SAC/05 or SAC/07", it
+// asks whether one of the elements is filled.
 type condition struct {
 	depth     int // how many segments of the path it speaks of the last of
 	inner     []string
 	element   int
 	component int
+	others    []int // further elements of the segment, any of which may be filled instead
 	codes     []string
 	not       bool
 	stride    int // between like pairs; 0 is none
@@ -103,6 +107,11 @@ func (a *Address) condition(text string) error {
 	if c.not = compared; !compared {
 		place, codes, compared = strings.Cut(text, " = ")
 	}
+	var others []string
+	if !compared {
+		all := strings.Split(place, " or ")
+		place, others = all[0], all[1:]
+	}
 	path, element, component, err := parsePlace(strings.TrimSpace(place))
 	switch {
 	case err != nil:
@@ -117,6 +126,16 @@ func (a *Address) condition(text string) error {
 		return fmt.Errorf("the condition on %s says nothing of %s", strings.TrimSpace(place), strings.Join(a.path, "/"))
 	}
 	c.inner, c.element, c.component = path[c.depth:], element, component
+	for _, other := range others {
+		at, further, _, err := parsePlace(strings.TrimSpace(other))
+		if err != nil {
+			return err
+		}
+		if further == 0 || !slices.Equal(at, path) {
+			return fmt.Errorf("%q is no element of %s", strings.TrimSpace(other), strings.Join(path, "/"))
+		}
+		c.others = append(c.others, further)
+	}
 	if compared {
 		for _, code := range strings.Split(codes, " or ") {
 			c.codes = append(c.codes, strings.Trim(strings.TrimSpace(code), `"'`))
@@ -336,13 +355,14 @@ func (c *condition) holds(n *tree.Node) bool {
 		return c.not
 	}
 	v := element(n, c.element, c.component)
-	switch {
-	case len(c.codes) == 0:
-		return v != nil
-	case v == nil:
-		return c.not
+	if len(c.codes) == 0 {
+		return v != nil || slices.ContainsFunc(c.others, func(k int) bool { return element(n, k, 0) != nil })
 	}
-	return slices.Contains(c.codes, v.Text) != c.not
+	text := ""
+	if v != nil {
+		text = v.Text
+	}
+	return slices.Contains(c.codes, text) != c.not
 }
 
 func element(n *tree.Node, number, component int) *tree.Node {

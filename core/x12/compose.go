@@ -121,7 +121,7 @@ func (l *Loop) fits(where []condition) bool {
 // meet fills a segment so that it meets conditions.
 func (l *Loop) meet(where []condition) {
 	for _, c := range where {
-		if l.get(c.element) == "" && len(c.codes) > 0 {
+		if l.get(c.element) == "" && len(c.codes) > 0 && c.codes[0] != "" {
 			l.set(c.element, c.codes[0])
 		}
 	}
@@ -145,7 +145,7 @@ func (l *Loop) child(id string, where []condition) *Loop {
 func (l *Loop) find(id string, where []condition) *Loop {
 	for _, c := range l.inner {
 		if c.id == id && c.fits(where) && !slices.ContainsFunc(where,
-			func(w condition) bool { return c.get(w.element) == "" }) {
+			func(w condition) bool { return c.get(w.element) == "" && !slices.Contains(w.codes, "") }) {
 			return c
 		}
 	}

@@ -1,4 +1,4 @@
-import type { ScheduledDelivery, Interchange, Load, Sync, System } from './api/client'
+import type { Charge, ScheduledDelivery, Interchange, Load, Sync, System } from './api/client'
 
 /** columnName gives the letters of a column counted from 1. */
 export function columnName(n: number): string {
@@ -39,10 +39,14 @@ export const capital = (text: string): string => text.charAt(0).toUpperCase() + 
 /** fieldName gives the words of a field's name: ship_to.code is "ship-to code". */
 export function fieldName(field: string): string {
   return field
-    .replace(/^(custom|reference|charge|allowance)\./, '')
+    .replace(/^(custom|reference|(charge|allowance)(_percent)?)\./, '')
     .replace('_to.', '-to ')
     .replace(/[._]/g, ' ')
 }
+
+/** chargeField is the name of a charge's field: allowance_percent.discount. */
+export const chargeField = (c: Charge): string =>
+  `${c.allowance ? 'allowance' : 'charge'}${c.percent ? '_percent' : ''}.${c.code}`
 
 /** deliveriesText says the deliveries of a line as the commands and sheets do. */
 export function deliveriesText(all: ScheduledDelivery[] | null | undefined): string {

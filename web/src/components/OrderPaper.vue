@@ -2,7 +2,7 @@
 import { computed, provide, toRef } from 'vue'
 
 import type { Finding, Located, Order } from '../api/client'
-import { deliveriesText, fieldLabel, fieldName } from '../format'
+import { chargeField, deliveriesText, fieldLabel, fieldName } from '../format'
 import { statedFields, statedOfLine, statementTitle } from '../orders/statement'
 import { Places, spotOf, type Spot } from '../places'
 import OutcomeMark from './OutcomeMark.vue'
@@ -171,6 +171,9 @@ function has(line: number, field: string) {
                 :value="l.price_basis" /> </template>
               <template v-if="l.discount_percent && Number(l.discount_percent)"> less <PaperValue :line="i + 1"
                 field="discount_percent" :value="l.discount_percent" /> %</template>
+              <span v-for="c in l.charges ?? []" :key="chargeField(c)" class="moved">{{ c.allowance ? '−' : '+' }}
+                {{ fieldName(c.code) }}{{ c.percent ? ` ${c.percent} %` : '' }} <PaperValue :line="i + 1"
+                  :field="chargeField(c)" :value="c.amount" /></span>
               <template
                 v-for="moved in (['shipped', 'received', 'returned', 'invoiced', 'cancelled', 'backordered'] as const)"
                 :key="moved">
@@ -206,11 +209,9 @@ function has(line: number, field: string) {
           <td>Goods</td>
           <td><PaperValue field="goods" :value="o.goods" number /></td>
         </tr>
-        <tr v-for="(c, i) in o.charges ?? []" :key="i">
-          <td>{{ fieldLabel(c.code) }}</td>
-          <td>{{ c.allowance ? '−' : '' }}<PaperValue :field="(c.allowance ? 'allowance.' : 'charge.') + c.code"
-            :value="c.amount" number />
-          </td>
+        <tr v-for="c in o.charges ?? []" :key="chargeField(c)">
+          <td>{{ fieldLabel(c.code) }}{{ c.percent ? ` ${c.percent} %` : '' }}</td>
+          <td>{{ c.allowance ? '−' : '' }}<PaperValue :field="chargeField(c)" :value="c.amount" number /></td>
         </tr>
         <tr v-if="o.tax"><td>Tax</td><td><PaperValue field="tax_amount" :value="o.tax" number /></td></tr>
         <tr class="total">

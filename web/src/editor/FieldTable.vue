@@ -3,8 +3,8 @@ import Button from 'primevue/button'
 import Select from 'primevue/select'
 import { computed, ref } from 'vue'
 
-import type { Field, Finding, Order } from '../api/client'
-import { fieldLabel, fieldName } from '../format'
+import type { Charge, Field, Finding, Order } from '../api/client'
+import { chargeField, fieldLabel, fieldName } from '../format'
 import { statedFields, statedOfLine } from '../orders/statement'
 import { explained } from './naming'
 import type { Bound } from './text'
@@ -92,7 +92,8 @@ function value(b: Bound): string {
     (list as Record<string, string>[] | undefined)?.find((x) => x[by] === tail || x[by] === head)
   if (head === 'custom') return find(target.custom, 'name')?.value ?? ''
   if (head === 'reference') return find(target.references, 'qualifier')?.value ?? ''
-  if (head === 'charge' || head === 'allowance') return find(target.charges, 'code')?.amount ?? ''
+  const charge = (target.charges as Charge[] | undefined)?.find((c) => chargeField(c) === b.field)
+  if (charge) return charge.percent || charge.amount || ''
   return (find(target.parties, 'role') as Record<string, string> | undefined)?.[tail ?? ''] ?? ''
 }
 
