@@ -233,7 +233,7 @@ func TestUnreadSegments(t *testing.T) {
 	for _, f := range i.Sets[0].Findings {
 		got = append(got, string(f.Code)+" "+f.At)
 	}
-	want := "[x12_rule ST 0001 value_unread ST 0001 / DTM #2 / 02 value_unread ST 0001 / TXI value_unread ST 0001 / TXI #2 value_unread ST 0001 / PO1 / SLN value_unread ST 0001 / PO1 #2 / TXI check_digit_wrong ST 0001 / PO1 #2 / 07]"
+	want := "[x12_rule ST 0001 value_unread ST 0001 / DTM #2 / 02 value_unread ST 0001 / TXI #2 value_unread ST 0001 / PO1 / SLN value_unread ST 0001 / PO1 #2 / TXI check_digit_wrong ST 0001 / PO1 #2 / 07]"
 	if fmt.Sprint(got) != want || i.State != api.StateDone {
 		t.Errorf("%s\n got %s\nwant %s", i.State, got, want)
 	}
@@ -256,6 +256,9 @@ func TestTaxes(t *testing.T) {
 		{"TXI*ST*10.05~TXI*TX*12.6~PO1*1*20*MR*10*PE*VP*00113~", "goods 200 tax 12.6 total 212.6"},
 		{"PO1*1*20*MR*10*PE*VP*00113~TXI*VA**.2~PO1*2*1*MR*10*PE*VP*00113~TXI*ST**0.07~TXI*CP**.005~",
 			"goods 210 tax 40.75 total 250.75"},
+		// of the whole order, but of the line that says its own
+		{"TXI*ST**0.08~TXI*CP**.01~PO1*1*20*MR*10*PE*VP*00113~PO1*2*1*MR*10*PE*VP*00113~TXI*ST**0.02~",
+			"goods 210 tax 18.2 total 228.2"},
 		// as per cent, which the standard does not foresee
 		{"PO1*1*20*MR*10*PE*VP*00113~TXI*VA**7.5~", "goods 200 tax 15 total 215"},
 	} {

@@ -36,6 +36,8 @@ func (b *builder) binding(e grammar.Entry, f order.Field, doc Locale) Binding {
 		}
 		defer func() { b.each = within }()
 	}
+	b.around = v.Str("of") == "around"
+	defer func() { b.around = false }()
 	bind := Binding{
 		Field: f, From: b.sources(v.List("from")), Value: v.Str("value"), Default: v.Str("default"),
 		Need: Need(v.Str("need")), Of: v.Str("of"),

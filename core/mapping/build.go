@@ -53,6 +53,7 @@ type builder struct {
 	m       *Mapping
 	x12     bool         // the document is of X12
 	each    *x12.Address // of the part whose bindings are read
+	around  bool         // the binding that is read asks the loops around its own
 	records *x12.Address // of the orders within a set
 }
 
@@ -502,6 +503,8 @@ func (b *builder) source(n *grammar.Node, text string) Source {
 		s.Kind = ByPath
 		if a, ok := b.address(n, text).(*x12.Address); ok {
 			s.Path, s.Full = a.Within(b.each), a
+			s.Outside = b.each != nil && !b.around && !a.Under(b.each)
+			b.m.wide = b.m.wide || s.Outside
 		}
 	case text == "{heading}":
 		s.Kind = ByMatrixHeading

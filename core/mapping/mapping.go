@@ -259,7 +259,9 @@ type Source struct {
 	Row    int // ByCell
 	Path   Query
 	Full   *x12.Address // X12: path as it is from the set on
-	Folded string       // the heading as headings are compared
+	// Outside says of an address of X12 that it leads out of the loop that is asked, into the set around it.
+	Outside bool
+	Folded  string // the heading as headings are compared
 	Number bool         // {n} stands in the heading
 }
 

@@ -76,7 +76,7 @@ func (b *bound) within() (under []string) {
 	}
 	for i := range b.spots {
 		a, ok := b.spots[i].src.Path.(*x12.Address)
-		if !ok || len(a.Way()) == 0 || a.Way()[0] == "HL" { // which stand within each other
+		if !ok || len(a.Way()) == 0 || a.Way()[0] == "HL" || b.spots[i].src.Outside { // HL stand within each other
 			return nil
 		}
 		under = append(under, a.Way()[0])

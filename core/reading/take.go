@@ -117,7 +117,7 @@ func (w *worker) several(b *bound, s *spot, first taken) taken {
 	var texts []string
 	var sum order.Number
 	last := first
-	w.nodes = s.src.Path.Append(w.nodes[:0], w.node())
+	w.nodes = s.src.Path.Append(w.nodes[:0], w.nodeFor(s))
 	for _, n := range w.nodes {
 		var t taken
 		if t.cell, t.at, t.ok = nodeCell(&w.view.row.Record, n); !t.ok {

@@ -137,8 +137,17 @@ func (w *worker) node() *tree.Node {
 	return n
 }
 
-func (w *worker) findNode(s *spot) (source.Cell, where, bool) {
+// nodeFor is the value that the path of a spot starts from.
+func (w *worker) nodeFor(s *spot) *tree.Node {
 	n := w.node()
+	if n != nil && s.src.Outside {
+		return n.Root()
+	}
+	return n
+}
+
+func (w *worker) findNode(s *spot) (source.Cell, where, bool) {
+	n := w.nodeFor(s)
 	if n == nil || s.src.Path == nil {
 		return source.Cell{}, where{rec: &w.view.row.Record}, false
 	}

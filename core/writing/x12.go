@@ -276,11 +276,11 @@ func addressIn(b *mapping.Binding, segment *x12.Address) *x12.Address {
 }
 
 // target is the address to which a binding's value is written. It is the first, unless another one names the same
-// element with more conditions: more forms are read than written.
+// element with more conditions: more forms are read than written. What is read from outside of the loop is not written there.
 func target(b *mapping.Binding) *x12.Address {
-	most, ok := b.From[0].Path.(*x12.Address)
-	for i := 1; ok && i < len(b.From); i++ {
-		if a, is := b.From[i].Path.(*x12.Address); is && a.Narrows(most) {
+	var most *x12.Address
+	for i := range b.From {
+		if a, is := b.From[i].Path.(*x12.Address); is && !b.From[i].Outside && (most == nil || a.Narrows(most)) {
 			most = a
 		}
 	}
