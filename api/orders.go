@@ -34,8 +34,12 @@ type Event struct {
 	Action   string         `json:"action" doc:"created, changed, revised, answered, moved, invoiced, taken back, removed"`
 	Origin   origin.Origin  `json:"origin"`
 	Changes  []order.Change `json:"changes,omitempty"`
+	LeftOut  int            `json:"changes_left_out,omitempty" doc:"How many changes are not listed here"`
 	Trace    *origin.Trace  `json:"-"` // where values stand in the origin's document, by ids of lines
 }
+
+// Named describes the event's changes in a line of text, the first few fields by name.
+func (e *Event) Named() string { return order.NamedOf(e.Changes, e.LeftOut) }
 
 // Taken is an order that undoing a load affects.
 type Taken struct {

@@ -57,8 +57,7 @@ func (n *noticed) answer() error {
 			at[line.ID] = i + 1
 		}
 		a.Lines = append(a.Lines, answered)
-		n.besides = append(n.besides, order.Change{Line: slices.IndexFunc(n.is.Lines,
-			func(o order.Line) bool { return o.ID == line.ID }) + 1, LineID: line.ID, Field: "answer",
+		n.besides = append(n.besides, order.Change{Line: n.is.Position(line.ID), LineID: line.ID, Field: "answer",
 			Was: n.answered(line.ID), Is: code.Code})
 	}
 	if last := len(n.stored.Answers) - 1; last >= 0 && sameAnswer(&n.stored.Answers[last], a) {

@@ -106,11 +106,12 @@ var posted = []string{"shipped", "received", "cancelled", "backordered"}
 func (n *noticed) add(i int) {
 	l := n.in.Lines[i]
 	l.ID, l.Statement = 0, nil
-	for k := range n.is.Lines {
+	var twice []int
+	if l.Number != "" {
+		twice = n.finderOf().Numbered(l.Number)
+	}
+	for _, k := range twice {
 		was := &n.is.Lines[k]
-		if l.Number == "" || !sameNumber(was.Number, l.Number) {
-			continue
-		}
 		if other, _ := was.DifferentItem(&l); other == "" && was.Quantity.Cmp(l.Quantity) == 0 {
 			return // it was added before
 		}
@@ -169,6 +170,7 @@ func (n *noticed) alter(i int, code string, replaced bool) {
 	if l == nil {
 		return
 	}
+	codes, sender := l.Codes(), l.SenderLine
 	if other, is := l.DifferentItem(in); other != "" {
 		if gone := l.Gone(); gone.Sign() > 0 || l.Invoiced.Sign() > 0 {
 			n.e.Add(finding.UpdateConflict, i+1, other, is,
@@ -203,6 +205,21 @@ func (n *noticed) alter(i int, code string, replaced bool) {
 	}
 	n.is.Say(l, n.in, i+1, append([]string{"number", "sender_line", "quantity", "amount"}, posted...)...)
 	n.clear(i+1, l)
+	if l.Codes() != codes || l.SenderLine != sender {
+		n.finderOf().Changed(n.positionOf(l))
+	}
+}
+
+// positionOf is the position of a line of the order, counted from 0; one that was just added has no id yet.
+func (n *noticed) positionOf(l *order.Line) int {
+	if l.ID != 0 {
+		return n.is.Position(l.ID) - 1
+	}
+	at := len(n.is.Lines) - 1
+	for at >= 0 && &n.is.Lines[at] != l {
+		at--
+	}
+	return at
 }
 
 // contradicts reports whether the new values of a line contradict the code of its change, which says that the quantity

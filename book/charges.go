@@ -20,6 +20,9 @@ const (
 // charges returns the charges that the notice states, or those that the rule takes from the order.
 func (b *billing) charges() error {
 	said := func(charges []order.Charge, line int) error {
+		if len(charges) == 0 {
+			return nil
+		}
 		goods, err := b.goods(line)
 		for _, c := range charges {
 			if err == nil && !c.Percent.IsZero() {
@@ -70,7 +73,7 @@ func (b *billing) charges() error {
 	}
 	for i := range b.is.Lines {
 		l := &b.is.Lines[i]
-		if len(l.Charges) == 0 || !slices.ContainsFunc(b.v.Lines, func(v order.InvoiceLine) bool { return v.Line == l.ID }) {
+		if len(l.Charges) == 0 || len(b.account().own[l.ID]) == 0 {
 			continue
 		}
 		part, all, done, err := b.progress(l.ID)
@@ -90,16 +93,6 @@ func usually(c order.Charge, charges []order.Charge) string {
 		return chargesShare
 	}
 	return chargesFirst
-}
-
-// goods is what this invoice bills of the goods, or of a line.
-func (b *billing) goods(line int) (sum order.Number, err error) {
-	for _, l := range b.v.Lines {
-		if err == nil && (line == 0 || l.Line == line) {
-			sum, err = sum.Add(l.Amount)
-		}
-	}
-	return sum, err
 }
 
 // charge bills what a rule takes of a charge of the order, or of one of its lines.
@@ -129,35 +122,19 @@ func (b *billing) charge(rule string, c order.Charge, line int, part, all order.
 	return nil
 }
 
-// charged is what earlier invoices billed of a charge, less what credit notes gave back.
-func (b *billing) charged(c order.Charge, line int) (sum order.Number) {
-	for i := range b.stored.Invoices {
-		for _, v := range b.stored.Invoices[i].Charges {
-			if v.Is(c) && v.Line == line {
-				if n, err := sum.Add(v.Amount); err == nil {
-					sum = n
-				}
-			}
-		}
-	}
-	return sum
-}
-
 // progress is the share that is billed once this invoice is counted: of the money for the goods, or of a line's
 // quantity. done says that this is everything.
 func (b *billing) progress(line int) (part, all order.Number, done bool, err error) {
+	if line != 0 {
+		l := &b.is.Lines[b.is.Position(line)-1]
+		wanted, err := l.Wanted()
+		return l.Invoiced, wanted, l.Invoiced.Cmp(wanted) >= 0, err
+	}
 	done = true
 	for i := range b.is.Lines {
-		l := &b.is.Lines[i]
-		if line != 0 && l.ID != line {
-			continue
-		}
-		wanted, wantedErr := l.Wanted()
+		wanted, wantedErr := b.is.Lines[i].Wanted()
 		err = errors.Join(err, wantedErr)
-		done = done && l.Invoiced.Cmp(wanted) >= 0
-		if line != 0 {
-			return l.Invoiced, wanted, done, err
-		}
+		done = done && b.is.Lines[i].Invoiced.Cmp(wanted) >= 0
 	}
 	if err != nil {
 		return part, all, done, err

@@ -35,8 +35,12 @@ func (b *billing) credit(_ bool, known *order.Invoice) error {
 			return nil
 		}
 	}
+	of := map[int][]*owed{} // the parts of each line
+	for i := range left {
+		of[left[i].Line] = append(of[left[i].Line], &left[i])
+	}
 	for i := range b.in.Lines {
-		if err := b.creditLine(i, left); err != nil {
+		if err := b.creditLine(i, of); err != nil {
 			return err
 		}
 	}
@@ -95,8 +99,10 @@ func (b *billing) left(known *order.Invoice) (was *order.Invoice, left []owed, e
 			"The invoice %s itself takes back %s; bill once more what is owed.", b.v.Reverses, was.Reverses)
 		return nil, nil, nil
 	}
+	at := map[[2]int]int{} // by line and part
 	for _, l := range was.Lines {
 		if b.is.Position(l.Line) > 0 {
+			at[[2]int{l.Line, l.Part}] = len(left)
 			left = append(left, owed{l, l})
 		}
 	}
@@ -106,21 +112,22 @@ func (b *billing) left(known *order.Invoice) (was *order.Invoice, left []owed, e
 			continue
 		}
 		for _, back := range v.Lines {
-			for k := range left {
-				if p := &left[k]; p.Line == back.Line && p.Part == back.Part {
-					var one, two error
-					p.Quantity, one = p.Quantity.Add(back.Quantity)
-					p.Amount, two = p.Amount.Add(back.Amount)
-					err = errors.Join(err, one, two)
-				}
+			k, there := at[[2]int{back.Line, back.Part}]
+			if !there {
+				continue
 			}
+			p := &left[k]
+			var one, two error
+			p.Quantity, one = p.Quantity.Add(back.Quantity)
+			p.Amount, two = p.Amount.Add(back.Amount)
+			err = errors.Join(err, one, two)
 		}
 	}
 	return was, left, err
 }
 
 // creditLine gives a quantity of a line back, beginning with the last of its parts.
-func (b *billing) creditLine(i int, left []owed) error {
+func (b *billing) creditLine(i int, of map[int][]*owed) error {
 	line := b.lineOf(i, false)
 	if line == nil {
 		return nil
@@ -129,12 +136,11 @@ func (b *billing) creditLine(i int, left []owed) error {
 		return nil
 	}
 	q, all := b.in.Lines[i].Quantity, order.Number{}
-	for k := range left {
-		if left[k].Line == line.ID {
-			var err error
-			if all, err = all.Add(left[k].Quantity); err != nil {
-				return err
-			}
+	left := of[line.ID]
+	for _, p := range left {
+		var err error
+		if all, err = all.Add(p.Quantity); err != nil {
+			return err
 		}
 	}
 	if q.Sign() <= 0 || q.Cmp(all) > 0 {
@@ -144,8 +150,8 @@ func (b *billing) creditLine(i int, left []owed) error {
 		return nil
 	}
 	for k := len(left) - 1; k >= 0 && q.Sign() > 0; k-- {
-		p := &left[k]
-		if p.Line != line.ID || p.Quantity.Sign() <= 0 {
+		p := left[k]
+		if p.Quantity.Sign() <= 0 {
 			continue
 		}
 		take := q
@@ -189,7 +195,7 @@ func (b *billing) give(p *owed, q order.Number) error {
 	back.Amount, errs[1] = order.NumberOf(0).Sub(amount)
 	p.Quantity, errs[2] = p.Quantity.Sub(q)
 	p.Amount, errs[3] = p.Amount.Sub(amount)
-	b.v.Lines = append(b.v.Lines, back)
+	b.bills(back)
 	return errors.Join(errs[:]...)
 }
 
@@ -204,18 +210,14 @@ func (b *billing) chargesBack(was *order.Invoice, whole bool, known *order.Invoi
 				said.Field())
 		}
 	}
-	for _, c := range was.Charges {
-		left := c.Amount
-		var err error
-		for i := range b.stored.Invoices {
-			v := &b.stored.Invoices[i]
-			for _, back := range v.Charges {
-				if v.Reverses == was.Number && (known == nil || v.ID != known.ID) && back.Is(c.Charge) &&
-					back.Line == c.Line && err == nil {
-					left, err = left.Add(back.Amount)
-				}
-			}
+	given := map[charging]order.Number{}
+	for i := range b.stored.Invoices {
+		if v := &b.stored.Invoices[i]; v.Reverses == was.Number && (known == nil || v.ID != known.ID) {
+			add(given, v.Charges)
 		}
+	}
+	for _, c := range was.Charges {
+		left, err := c.Amount.Add(given[chargingOf(c.Charge, c.Line)])
 		take := order.Number{}
 		if whole {
 			take = left

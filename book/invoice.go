@@ -17,6 +17,8 @@ type billing struct {
 	v       *order.Invoice
 	whole   *order.Order // the order with its sums as it was before
 	ours    bool         // we make it: what it does not say follows from the order
+	billed  *account
+	speaks  map[int]int  // which line of the notice is about a line of the order
 	over    order.Number // by how much it differs from what the order says, in money
 	differs bool
 }
@@ -178,14 +180,8 @@ func (b *billing) line(i int, line *order.Line, known bool) error {
 		tax = line.TaxPercent
 	}
 	add := func(p order.Priced, amount order.Number) {
-		part := 0
-		for k := range b.v.Lines {
-			if b.v.Lines[k].Line == line.ID {
-				part++
-			}
-		}
-		b.v.Lines = append(b.v.Lines, order.InvoiceLine{Line: line.ID, Quantity: p.Quantity, UnitPrice: p.UnitPrice,
-			Amount: amount, InvoiceTerms: order.InvoiceTerms{Part: part, PriceBasis: p.PriceBasis,
+		b.bills(order.InvoiceLine{Line: line.ID, Quantity: p.Quantity, UnitPrice: p.UnitPrice,
+			Amount: amount, InvoiceTerms: order.InvoiceTerms{Part: len(b.account().own[line.ID]), PriceBasis: p.PriceBasis,
 				DiscountPercent: p.DiscountPercent, TaxPercent: tax}})
 	}
 	should := order.Number{}
@@ -253,26 +249,18 @@ func (b *billing) amount(line *order.Line, p order.Priced) (order.Number, error)
 func (b *billing) next(line *order.Line, quantity order.Number) ([]order.Priced, error) {
 	var billed []order.Priced
 	var err error
-	add := func(lines []order.InvoiceLine) {
-		for i := range lines {
-			l := &lines[i]
-			if l.Line != line.ID || err != nil {
-				continue
-			}
-			p := order.Priced{Quantity: l.Quantity, UnitPrice: l.UnitPrice, PriceBasis: l.PriceBasis,
-				DiscountPercent: l.DiscountPercent}
-			at := slices.IndexFunc(billed, func(o order.Priced) bool { return o.SameTerms(p) })
-			if at < 0 {
-				billed = append(billed, p)
-				continue
-			}
+	b.eachOf(line.ID, func(l *order.InvoiceLine) {
+		p := order.Priced{Quantity: l.Quantity, UnitPrice: l.UnitPrice, PriceBasis: l.PriceBasis,
+			DiscountPercent: l.DiscountPercent}
+		at := slices.IndexFunc(billed, func(o order.Priced) bool { return o.SameTerms(p) })
+		switch {
+		case err != nil:
+		case at < 0:
+			billed = append(billed, p)
+		default:
 			billed[at].Quantity, err = billed[at].Quantity.Add(p.Quantity)
 		}
-	}
-	for i := range b.stored.Invoices {
-		add(b.stored.Invoices[i].Lines)
-	}
-	add(b.v.Lines)
+	})
 	if err != nil {
 		return nil, err
 	}
@@ -294,20 +282,12 @@ func (b *billing) residue(line *order.Line, first int) error {
 		return err
 	}
 	left, pieces := b.whole.Lines[b.whole.Position(line.ID)-1].Amount, 0
-	take := func(l *order.InvoiceLine) {
-		if l.Line == line.ID && err == nil {
+	b.eachOf(line.ID, func(l *order.InvoiceLine) {
+		if err == nil {
 			left, err = left.Sub(l.Amount)
 			pieces++
 		}
-	}
-	for i := range b.stored.Invoices {
-		for k := range b.stored.Invoices[i].Lines {
-			take(&b.stored.Invoices[i].Lines[k])
-		}
-	}
-	for k := range b.v.Lines {
-		take(&b.v.Lines[k])
-	}
+	})
 	if err != nil || left.Sign() == 0 {
 		return err
 	}
@@ -495,17 +475,25 @@ func (b *billing) agreed(c order.Charge, line int) order.Number {
 
 // saying returns the line of the notice that is about a line of the order; 0 is the header, or no line.
 func (b *billing) saying(line int) int {
-	for i := range b.in.Lines {
-		if at := b.find(&b.in.Lines[i]); line != 0 && at >= 0 && b.is.Lines[at].ID == line {
-			return i + 1
+	if line == 0 {
+		return 0
+	}
+	if b.speaks == nil {
+		b.speaks = map[int]int{}
+		for i := len(b.in.Lines) - 1; i >= 0; i-- { // the first of a line counts
+			if at := b.find(&b.in.Lines[i]); at >= 0 {
+				b.speaks[b.is.Lines[at].ID] = i + 1
+			}
 		}
 	}
-	return 0
+	return b.speaks[line]
 }
 
 // forgotten reports the allowances of the order that no invoice has taken off although everything they apply to is
 // invoiced.
 func (b *billing) forgotten() error {
+	own := map[charging]order.Number{}
+	add(own, b.v.Charges)
 	each := func(line int, charges []order.Charge) error {
 		if len(charges) == 0 {
 			return nil
@@ -519,12 +507,7 @@ func (b *billing) forgotten() error {
 			return err
 		}
 		for _, c := range due {
-			sofar := b.charged(c, line)
-			for _, v := range b.v.Charges {
-				if v.Line == line && v.Is(c) && err == nil {
-					sofar, err = sofar.Add(v.Amount)
-				}
-			}
+			sofar, err := b.charged(c, line).Add(own[chargingOf(c, line)])
 			if err != nil {
 				return err
 			}

@@ -228,7 +228,8 @@ type noticed struct {
 	in      *order.Order // what it says; it may be filled in, which the entry's own order is not
 	stored  *store.StoredOrder
 	is      *order.Order
-	from    []int // for each line of is, the line of the notice that speaks of it; 0 is none
+	finder  *order.Finder // of the lines of is
+	from    []int         // for each line of is, the line of the notice that speaks of it; 0 is none
 	c       *store.Changed
 	names   map[string]string // what the notice calls the fields that it changes
 	besides []order.Change    // changes of what an order does not have as a field
@@ -301,38 +302,42 @@ func (n *noticed) inUnit(i int, line *order.Line) (d order.LineDetail, ok bool) 
 	return d, true
 }
 
+// finderOf returns the finder of the order's lines, which follow the notice.
+func (n *noticed) finderOf() *order.Finder {
+	if n.finder == nil {
+		n.finder = order.NewFinder(n.is)
+	}
+	return n.finder
+}
+
+// find returns the position, counted from 0, of the only line that a line of the notice can mean; -1 if there is none, or
+// several.
 func (n *noticed) find(l *order.Line) int {
-	by := func(same func(*order.Line) bool) int {
-		found := -1
-		for i := range n.is.Lines {
-			if same(&n.is.Lines[i]) {
-				if found >= 0 {
-					return -1
-				}
-				found = i
-			}
+	lines := n.finderOf()
+	only := func(all []int) int {
+		if len(all) == 1 {
+			return all[0]
 		}
-		return found
+		return -1
 	}
 	switch {
 	case l.ID != 0:
-		return by(func(o *order.Line) bool { return o.ID == l.ID && (l.Number == "" || sameNumber(o.Number, l.Number)) })
+		at := n.is.Position(l.ID) - 1
+		if at >= 0 && l.Number != "" && !order.SameNumber(n.is.Lines[at].Number, l.Number) {
+			return -1
+		}
+		return at
 	case l.Number != "":
-		if at := by(func(o *order.Line) bool { return sameNumber(o.Number, l.Number) }); at >= 0 {
+		if at := only(lines.Numbered(l.Number)); at >= 0 {
 			return at
 		}
 	case l.SenderLine != "":
-		return by(func(o *order.Line) bool { return strings.EqualFold(o.SenderLine, l.SenderLine) })
+		return only(lines.OfSender(l.SenderLine))
 	}
 	if l.Number != "" && n.e.Kind == intent.Change {
 		return -1 // what is changed is never guessed
 	}
-	return n.is.OfItem(l) - 1
-}
-
-// sameNumber compares numbers of lines: 001 is the same as 1.
-func sameNumber(a, b string) bool {
-	return strings.EqualFold(strings.TrimLeft(a, "0"), strings.TrimLeft(b, "0"))
+	return only(lines.OfItem(l))
 }
 
 func itemOf(l *order.Line) string {

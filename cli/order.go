@@ -197,7 +197,7 @@ func (a *app) printOrder(o *api.StoredOrder) {
 	}
 	for _, e := range o.Events {
 		fmt.Fprintf(a.out, "%s  %s by %s%s\n", local(e.Origin.At), e.Action, e.Origin.By, broughtBy(&e.Origin))
-		if named := order.Named(e.Changes); named != "" {
+		if named := e.Named(); named != "" {
 			fmt.Fprintf(a.out, "                  %s\n", named)
 		}
 	}

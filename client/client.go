@@ -83,12 +83,15 @@ func (c *Client) send(ctx context.Context, method, path string, query url.Values
 	}
 	defer res.Body.Close()
 	p := &api.Problem{Status: res.StatusCode, Title: res.Status, Code: "unknown"}
-	b, err := io.ReadAll(io.LimitReader(res.Body, 4<<20))
+	b, err := io.ReadAll(io.LimitReader(res.Body, mostProblem))
 	if err == nil && strings.Contains(res.Header.Get("Content-Type"), "json") {
 		_ = json.Unmarshal(b, p) // what is not a problem stays as its status
 	}
 	return nil, p
 }
+
+// mostProblem is how many bytes of the answer to a request that failed are read: it may have a finding for each of many lines.
+const mostProblem = 16 << 20
 
 // call makes a request and reads its JSON answer into out, which may be nil.
 func (c *Client) call(ctx context.Context, method, path string, query url.Values, in, out any) error {

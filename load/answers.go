@@ -202,7 +202,7 @@ func (e *Engine) Succeeded(ctx context.Context, l outcome.Load) (pointers map[st
 			page = page[1:]
 		}
 		if len(page) == 0 {
-			if page, err = e.store.Outcomes(ctx, l.ID, store.OutcomeFilter{After: g.Seq - 1,
+			if page, _, err = e.store.Outcomes(ctx, l.ID, store.OutcomeFilter{After: g.Seq - 1,
 				Limit: 2_000}); err != nil {
 				return nil, nil, err
 			}

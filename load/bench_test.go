@@ -75,7 +75,7 @@ lines:
 `
 
 // cpu is the processor time that this process has used, of all cores.
-func cpu(b *testing.B) time.Duration {
+func cpu(b testing.TB) time.Duration {
 	var r syscall.Rusage
 	if err := syscall.Getrusage(syscall.RUSAGE_SELF, &r); err != nil {
 		b.Fatal(err)

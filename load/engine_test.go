@@ -84,7 +84,7 @@ func TestLoading(t *testing.T) {
 		}
 		var outcomes int
 		for after := 0; ; {
-			page, err := e.store.Outcomes(context.Background(), l.ID, store.OutcomeFilter{After: after, Limit: 1000})
+			page, _, err := e.store.Outcomes(context.Background(), l.ID, store.OutcomeFilter{After: after, Limit: 1000})
 			if err != nil {
 				t.Fatal(err)
 			}

@@ -304,7 +304,13 @@ func (e *example) run(t *testing.T) []finding.Finding {
 		doc = e.bytes()
 	}
 	if e.code == finding.OrderTooLong {
-		doc = []byte(head + strings.Repeat("A-1,2026-03-02,00417,1,9.50\n", 50_001))
+		doc = []byte(head + strings.Repeat("A-1,2026-03-02,00417,1,9.50\n", 20_001))
+	}
+	if e.code == finding.OrderTooWide {
+		doc = []byte(head)
+		for i := range 501 {
+			doc = fmt.Appendf(doc, "A-1,2026-03-02,%05d,1,9.50\n", i)
+		}
 	}
 	limits := source.DefaultLimits
 	if e.code == finding.DocumentTooLarge {

@@ -38,9 +38,11 @@ func (e *Engine) Post(ctx context.Context, o *order.Order, body []byte, again ou
 	if err != nil {
 		return out, err
 	}
-	fold(i)
-	check.Values(&i.Order, i, set)
-	check.Order(&i.Order, i, check.Terms{Tolerance: order.MustNumber("0.01"), Rounding: order.HalfUp})
+	if !check.Wide(&i.Order, i) {
+		fold(i)
+		check.Values(&i.Order, i, set)
+		check.Order(&i.Order, i, check.Terms{Tolerance: order.MustNumber("0.01"), Rounding: order.HalfUp})
+	}
 	if i.Order.SenderNumber == "" {
 		i.Findings = slices.DeleteFunc(i.Findings,
 			func(f finding.Finding) bool { return f.Code == finding.IdentityMissing })

@@ -52,7 +52,7 @@ func TestTakenAway(t *testing.T) {
 	}
 	kept := func(l outcome.Load) string {
 		_, err := e.Kept(ctx, l.ID)
-		list, outcomes := s.Outcomes(ctx, l.ID, store.OutcomeFilter{Limit: 10})
+		list, _, outcomes := s.Outcomes(ctx, l.ID, store.OutcomeFilter{Limit: 10})
 		found, findings := s.Findings(ctx, l.ID, store.FindingFilter{Limit: 10})
 		return fmt.Sprint(err, ", ", len(list), " outcomes, ", len(found), " findings ", errors.Join(outcomes, findings))
 	}

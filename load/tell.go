@@ -96,22 +96,12 @@ func (e *Engine) telling(ctx context.Context, t *Telling, n *api.Notice) (out ap
 	o := &i.Order
 	o.Kind, o.Number, o.Currency = stored.Kind, stored.Number, stored.Currency
 	o.Statement = &order.Statement{}
-	root, _, err := jsondoc.Parse(t.Body, 1)
-	if err != nil {
-		root = nil // whoever decoded it has read another form of JSON; there are no places then
+	if fieldsOf(n) > check.MostParts {
+		i.Add(finding.OrderTooWide, 0, "", "", "What is said names more than %d different fields.", check.MostParts)
+	} else {
+		fillAll(i, n, t.Body)
+		check.Lists(o, i, set)
 	}
-	fill(i, order.Header, 0, n.Header, root.Member("header"))
-	o.Lines = make([]order.Line, len(n.Lines))
-	i.Trace.Paths = noticePaths
-	at := root.Member("lines").First()
-	for k, line := range n.Lines {
-		fill(i, order.Lines, k+1, line, at)
-		if at != nil {
-			i.Trace.Rows, i.Trace.Records = append(i.Trace.Rows, at.Leaf), append(i.Trace.Records, at.Pointer())
-			at = at.Next()
-		}
-	}
-	check.Lists(o, i, set)
 	o.Partner = stored.Partner // who need not be in today's list
 	sum := sha256.Sum256(t.Body)
 	w.sha = hex.EncodeToString(sum[:])
@@ -128,6 +118,36 @@ func (e *Engine) telling(ctx context.Context, t *Telling, n *api.Notice) (out ap
 			return f.Severity == finding.Warning && f.Code != finding.AnswerDiffers && !slices.Contains(t.Accept, f.Code)
 		}})
 	return out, w, nil
+}
+
+// fieldsOf is how many different fields a notice names.
+func fieldsOf(n *api.Notice) int {
+	names := map[string]bool{}
+	for _, line := range n.Lines {
+		for name := range line {
+			names[name] = true
+		}
+	}
+	return len(n.Header) + len(names)
+}
+
+// fillAll puts all that a notice says into what is said about an order, with its places in the body.
+func fillAll(i *intent.Intent, n *api.Notice, body []byte) {
+	root, _, err := jsondoc.Parse(body, 1)
+	if err != nil {
+		root = nil // whoever decoded it has read another form of JSON; there are no places then
+	}
+	fill(i, order.Header, 0, n.Header, root.Member("header"))
+	i.Order.Lines = make([]order.Line, len(n.Lines))
+	i.Trace.Paths = noticePaths
+	at := root.Member("lines").First()
+	for k, line := range n.Lines {
+		fill(i, order.Lines, k+1, line, at)
+		if at != nil {
+			i.Trace.Rows, i.Trace.Records = append(i.Trace.Rows, at.Leaf), append(i.Trace.Records, at.Pointer())
+			at = at.Next()
+		}
+	}
 }
 
 // noticePaths is where the fields of a line of a notice stand within it: under their own names.

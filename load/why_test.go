@@ -136,7 +136,7 @@ func TestUndoLeavesNothing(t *testing.T) {
 	if err != nil || len(o.Events) != 1 || o.Events[0].Action != "created" {
 		t.Errorf("%+v %v", o.Events, err)
 	}
-	all, err := s.Events(ctx, 0, 10)
+	all, _, err := s.Events(ctx, 0, 10)
 	if err != nil || len(all) != 3 || all[0].OrderID != 1 || all[1].OrderID != 1 || all[1].Action != "removed" ||
 		all[2].OrderID != 2 {
 		t.Errorf("%+v %v", all, err)

@@ -4,6 +4,8 @@ import (
 	"context"
 	"io"
 	"net/http"
+	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -23,6 +25,10 @@ const (
 	mostForOne  = 3
 	mostLogged  = 300 // characters of a path in logs and answers
 	writtenOnce = 64 << 10
+	// Orders of more lines than longOrder are costly to read, and those of more than longestOrder as costly as a draft.
+	longOrder, longestOrder = 500, 5_000
+
+	busy = "Others ask for as much as the service does at once; ask again in a minute."
 )
 
 // costly are the operations that take turns, by what each counts.
@@ -30,7 +36,7 @@ var costly = map[string]int64{
 	"draft-mapping": 3, "draft-system": 1, "get-report": 1, "refresh-report": 1, "write-document": 1,
 	"get-check-report": 1,
 	"preview-mapping":  1, "cover-document": 1, "compare-mappings": 1, "get-document-rows": 1, "get-segments": 1,
-	"get-set-orders": 1,
+	"get-set-orders": 1, "get-paper": 1,
 }
 
 // turns lets costly requests run one after another, and keeps one caller from delaying all others.
@@ -81,14 +87,34 @@ func (t *turns) take(ctx context.Context, who string, n int64) (end func(), ok b
 	return func() { t.all.Release(n); own.Release(n); leave() }, true
 }
 
+// weight is what a request counts. One about an order counts by the order's lines.
+func (s *Service) weight(ctx huma.Context) int64 {
+	o := ctx.Operation()
+	if !strings.HasPrefix(o.Path, "/api/v1/orders/{id}") {
+		return costly[o.OperationID]
+	}
+	id, err := strconv.ParseInt(ctx.Param("id"), 10, 64)
+	if err != nil {
+		return 0 // it is refused
+	}
+	head, err := s.store.Head(ctx.Context(), id)
+	switch {
+	case err != nil || head.Lines <= longOrder: // the operation says what is wrong
+		return 0
+	case head.Lines <= longestOrder:
+		return 1
+	}
+	return mostForOne
+}
+
 // limit makes costly requests take turns, and gives up on bodies that do not progress.
 func (s *Service) limit(h huma.API) func(huma.Context, func(huma.Context)) {
 	return func(ctx huma.Context, next func(huma.Context)) {
 		o := ctx.Operation()
-		if n := costly[o.OperationID]; n > 0 {
+		if n := s.weight(ctx); n > 0 {
 			end, ok := s.turns.take(ctx.Context(), callerOf(ctx.Context()).key(), n)
 			if !ok {
-				p := problem("busy", "Others ask for as much as the service does at once; ask again in a minute.")
+				p := problem("busy", busy)
 				p.Request = requestID(ctx.Context())
 				ctx.SetHeader("Retry-After", "60")
 				write(h, ctx, p)

@@ -149,12 +149,16 @@ func (s *Service) loads(h huma.API) {
 			if _, err := s.engine.Kept(ctx, in.ID); err != nil {
 				return nil, err
 			}
-			items, err := s.store.Outcomes(ctx, in.ID, store.OutcomeFilter{After: int(after), Limit: in.Limit + 1,
+			items, more, err := s.store.Outcomes(ctx, in.ID, store.OutcomeFilter{After: int(after), Limit: in.Limit,
 				Outcome: in.Outcome})
 			if err != nil {
 				return nil, err
 			}
-			return pageOf(ctx, items, in.Limit, func(o outcome.OrderOutcome) string { return strconv.Itoa(o.Seq) }), nil
+			next := ""
+			if more {
+				next = strconv.Itoa(items[len(items)-1].Seq)
+			}
+			return page(ctx, items, next), nil
 		})
 
 	type one struct {
@@ -357,7 +361,7 @@ func (s *Service) writeJSON(ctx context.Context, w io.Writer, head api.LoadRepor
 		return err
 	}
 	for after := 0; ; {
-		list, err := s.store.Outcomes(ctx, head.Load.ID, store.OutcomeFilter{After: after, Limit: findingsPage})
+		list, _, err := s.store.Outcomes(ctx, head.Load.ID, store.OutcomeFilter{After: after, Limit: findingsPage})
 		if err != nil {
 			return err
 		}

@@ -13,7 +13,6 @@ import (
 	"koinos/api"
 	"koinos/core/finding"
 	"koinos/core/intent"
-	"koinos/core/order"
 	"koinos/core/outcome"
 	"koinos/load"
 )
@@ -80,8 +79,8 @@ func (s *Service) refusal(ctx context.Context, p *api.Posted, seen int) error {
 		for _, e := range o.Events {
 			if e.Revision > seen {
 				one := fmt.Sprintf("revision %d: %s by %s", e.Revision, e.Action, e.Origin.By)
-				if len(e.Changes) > 0 {
-					one += " (" + order.Named(e.Changes) + ")"
+				if named := e.Named(); named != "" {
+					one += " (" + named + ")"
 				}
 				since = append(since, one)
 			}
@@ -100,8 +99,7 @@ func (s *Service) refusal(ctx context.Context, p *api.Posted, seen int) error {
 	default:
 		return nil
 	}
-	no.Findings = p.Findings
-	return no
+	return because(no, p.Findings)
 }
 
 // revisionOf reads the revision out of an ETag of an order; 0 means that none was sent.

@@ -127,9 +127,7 @@ func (s *Service) orders(h huma.API) {
 			return nil, err
 		}
 		if p.Outcome == outcome.Refused {
-			refused := problem("order_refused", "The findings say why.")
-			refused.Findings = p.Findings
-			return nil, refused
+			return nil, because(problem("order_refused", "The findings say why."), p.Findings)
 		}
 		status := http.StatusOK
 		if p.Outcome == outcome.Loaded {
@@ -145,7 +143,20 @@ func shown(o *store.StoredOrder) api.StoredOrder {
 	return api.StoredOrder{Order: o.Order, Load: from.Load, Seq: from.Seq, Document: from.Document,
 		DocumentName: from.DocumentName, Mapping: from.Mapping, Version: from.Version,
 		Places: placesOf(&o.Order, &trace), Movements: o.Movements, Answers: o.Answers, Invoices: o.Invoices,
-		Events: o.Events}
+		Events: listed(o.Events)}
+}
+
+// mostListed is how many changes of an event are listed with an order.
+const mostListed = 2_000
+
+func listed(events []api.Event) []api.Event {
+	for i := range events {
+		if e := &events[i]; len(e.Changes) > mostListed {
+			e.LeftOut += len(e.Changes) - mostListed
+			e.Changes = slices.Clone(e.Changes[:mostListed])
+		}
+	}
+	return events
 }
 
 // placesOf is where the values of an order stand: for its lines those fields that are filled, for sums those that the
@@ -177,11 +188,10 @@ func (s *Service) events(h huma.API) {
 	feed.Description = "Events of all orders have one rising number. Ask again with the number of the last one seen; " +
 		"an order that was removed leaves its events."
 	handle(s, h, feed, func(ctx context.Context, in *after) (*answer[api.Page[api.Event]], error) {
-		list, err := s.store.Events(ctx, in.After, in.Limit+1)
+		list, more, err := s.store.Events(ctx, in.After, in.Limit)
 		page := api.Page[api.Event]{Items: list}
-		if len(list) > in.Limit {
-			page.Items = list[:in.Limit]
-			page.Next = strconv.FormatInt(page.Items[in.Limit-1].N, 10)
+		if more {
+			page.Next = strconv.FormatInt(list[len(list)-1].N, 10)
 		}
 		return &answer[api.Page[api.Event]]{page}, err
 	})

@@ -3,7 +3,9 @@ package service
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -172,4 +174,21 @@ func abort(c *gin.Context, p *api.Problem) {
 		c.Header("WWW-Authenticate", `Bearer realm="Koinos"`)
 	}
 	c.AbortWithStatusJSON(p.Status, p)
+}
+
+// mostFindings is how many findings a problem lists.
+const mostFindings = 1_000
+
+// because adds to a problem what was found, the errors first where there is too much of it.
+func because(p *api.Problem, found []finding.Finding) *api.Problem {
+	if len(found) > mostFindings {
+		found = slices.Clone(found)
+		slices.SortStableFunc(found, func(a, b finding.Finding) int {
+			return strings.Compare(string(a.Severity), string(b.Severity)) // error, warning
+		})
+		p.Detail += fmt.Sprintf(" These are the first %d of %d.", mostFindings, len(found))
+		found = found[:mostFindings]
+	}
+	p.Findings = found
+	return p
 }

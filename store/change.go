@@ -154,7 +154,7 @@ func (t *Tx) LastEvent(id, load int64, seq int) (e api.Event, was []byte, err er
 	}
 	undone := map[deed]bool{}
 	for before := int64(math.MaxInt64); ; {
-		list, err := readEvents(t.ctx, t, `e.order_id = ? AND e.n < ? ORDER BY e.n DESC LIMIT 20`, id, before)
+		list, err := readEvents(t.ctx, t, 0, `e.order_id = ? AND e.n < ? ORDER BY e.n DESC LIMIT 20`, id, before)
 		if err != nil {
 			return e, nil, err
 		}

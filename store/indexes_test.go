@@ -45,8 +45,8 @@ func TestListsUseIndexes(t *testing.T) {
 		query, args := f.query()
 		explain(selectLoad+query, args...)
 	}
-	explain(selectEvents+`e.n > ? ORDER BY e.n LIMIT ?`, 7, 100)
-	explain(selectEvents+`e.order_id = ? ORDER BY e.n`, 7)
+	explain(selectEvents+`e.n > ? AND e.n <= ? ORDER BY e.n`, 0, 0, 7, 100)
+	explain(selectEvents+`e.order_id = ? ORDER BY e.n`, 0, 0, 7)
 	explain(documentsQuery, at(now), "", 50)
 	explain(readyJobs, "load", 9)
 	for _, f := range []api.HeldWork{{}, {Kind: api.HeldSet}, {Partner: "P"}} {

@@ -407,31 +407,38 @@ type OutcomeFilter struct {
 	Seq     int
 }
 
-// Outcomes lists what became of a load's orders, in the document's order.
-func (s *Store) Outcomes(ctx context.Context, load int64, f OutcomeFilter) ([]outcome.OrderOutcome, error) {
+// Outcomes lists what became of a load's orders, in the document's order, and says whether there are more. There may be
+// fewer than the limit, where thousands of lines of an order changed.
+func (s *Store) Outcomes(ctx context.Context, load int64, f OutcomeFilter) (list []outcome.OrderOutcome, more bool, err error) {
+	const which = ` FROM load_orders o WHERE load_id = ? AND seq > ? AND (? = '' OR outcome = ?) AND (? = 0 OR seq = ?)`
+	args := []any{load, f.After, f.Outcome, f.Outcome, f.Seq, f.Seq}
+	last, more, err := within(ctx, s.r, `SELECT seq AS at, coalesce((SELECT length(changes) FROM load_changes c
+	  WHERE c.load_id = o.load_id AND c.seq = o.seq), 0) AS size`+which+` ORDER BY seq LIMIT ?`, f.Limit, args...)
+	if err != nil {
+		return nil, false, err
+	}
 	var rows []struct {
 		outcome.OrderOutcome
 		Changed sql.NullString `db:"changed"`
 	}
-	err := s.r.SelectContext(ctx, &rows, `SELECT `+outcomeColumns+
-		`, (SELECT changes FROM load_changes c WHERE c.load_id = o.load_id AND c.seq = o.seq) AS changed
-	  FROM load_orders o WHERE load_id = ? AND seq > ? AND (? = '' OR outcome = ?) AND (? = 0 OR seq = ?) ORDER BY seq LIMIT ?`,
-		load, f.After, f.Outcome, f.Outcome, f.Seq, f.Seq, f.Limit)
-	list := make([]outcome.OrderOutcome, len(rows))
+	err = s.r.SelectContext(ctx, &rows, `SELECT `+outcomeColumns+
+		`, (SELECT changes FROM load_changes c WHERE c.load_id = o.load_id AND c.seq = o.seq) AS changed`+which+
+		` AND seq <= ? ORDER BY seq`, append(args, last)...)
+	list = make([]outcome.OrderOutcome, len(rows))
 	for i := range rows {
 		list[i] = rows[i].OrderOutcome
 		if rows[i].Changed.Valid {
 			if err := json.Unmarshal([]byte(rows[i].Changed.String), &list[i].Changes); err != nil {
-				return nil, fmt.Errorf("changes of order %d of load %d: %w", list[i].Seq, load, err)
+				return nil, false, fmt.Errorf("changes of order %d of load %d: %w", list[i].Seq, load, err)
 			}
 		}
 	}
-	return list, err
+	return list, more, err
 }
 
 // Outcome returns the outcome of one order of a load's document.
 func (s *Store) Outcome(ctx context.Context, load int64, seq int) (outcome.OrderOutcome, error) {
-	list, err := s.Outcomes(ctx, load, OutcomeFilter{Seq: seq, Limit: 1})
+	list, _, err := s.Outcomes(ctx, load, OutcomeFilter{Seq: seq, Limit: 1})
 	if err == nil && len(list) == 0 {
 		err = fmt.Errorf("order %d of load %d: %w", seq, load, ErrNotFound)
 	}

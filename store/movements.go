@@ -454,7 +454,7 @@ func (o *StoredOrder) sum() (err error) {
 }
 
 func readMovements(ctx context.Context, q querier, of map[int64]*StoredOrder, ids []int64) error {
-	var rows []struct {
+	var rows []struct { // what the whole movement holds, such as thousands of packages, comes with its first line only
 		Order    int64          `db:"order_id"`
 		ID       int64          `db:"id"`
 		Kind     string         `db:"kind"`
@@ -462,6 +462,7 @@ func readMovements(ctx context.Context, q querier, of map[int64]*StoredOrder, id
 		Number   string         `db:"number"`
 		On       sql.NullString `db:"moved_on"`
 		More     sql.NullString `db:"more"`
+		N        int            `db:"n"`
 		Line     int            `db:"line_id"`
 		Quantity string         `db:"quantity"`
 		Lot      sql.NullString `db:"lot"`
@@ -470,8 +471,8 @@ func readMovements(ctx context.Context, q querier, of map[int64]*StoredOrder, id
 	}
 	where, arg := among("l.order_id", ids...)
 	if err := q.SelectContext(ctx, &rows,
-		`SELECT l.order_id, m.id, m.kind, m.partner, m.number, m.moved_on, m.more, l.line_id, l.quantity, l.lot, l.more AS detail, l.revision
-	  FROM movement_lines l JOIN movements m ON m.id = l.movement_id WHERE `+where+` ORDER BY l.order_id, m.id, l.n`, arg); err != nil {
+		`SELECT l.order_id, m.id, m.kind, m.partner, m.number, m.moved_on, CASE WHEN l.n <= 1 THEN m.more END AS more, l.n, l.line_id, l.quantity, l.lot, l.more AS detail, l.revision
+	  FROM movement_lines l JOIN movements m ON m.id = l.movement_id WHERE `+where+` ORDER BY l.order_id, l.movement_id, l.n`, arg); err != nil {
 		return err
 	}
 	for i := range rows {
@@ -479,6 +480,11 @@ func readMovements(ctx context.Context, q querier, of map[int64]*StoredOrder, id
 		list := of[r.Order].Movements
 		if len(list) == 0 || list[len(list)-1].ID != r.ID {
 			var m order.Movement
+			if r.N > 1 {
+				if err := q.GetContext(ctx, &r.More, `SELECT more FROM movements WHERE id = ?`, r.ID); err != nil {
+					return err
+				}
+			}
 			if r.More.Valid {
 				if err := json.Unmarshal([]byte(r.More.String), &m); err != nil {
 					return fmt.Errorf("movement %d: %w", r.ID, err)
@@ -505,6 +511,29 @@ func readMovements(ctx context.Context, q querier, of map[int64]*StoredOrder, id
 	return nil
 }
 
+// partOf identifies what an invoice says of an order besides its lines.
+type partOf struct {
+	order, invoice int64
+	revision       int
+}
+
+// readInvoiceParts reads these parts by themselves: one can hold thousands of charges, and would come with each line.
+func readInvoiceParts(ctx context.Context, q querier, ids []int64) (map[partOf]string, error) {
+	var rows []struct {
+		Order    int64  `db:"order_id"`
+		Invoice  int64  `db:"invoice_id"`
+		Revision int    `db:"revision"`
+		Content  string `db:"content"`
+	}
+	where, arg := among("order_id", ids...)
+	err := q.SelectContext(ctx, &rows, `SELECT order_id, invoice_id, revision, content FROM invoice_parts WHERE `+where, arg)
+	parts := make(map[partOf]string, len(rows))
+	for _, r := range rows {
+		parts[partOf{r.Order, r.Invoice, r.Revision}] = r.Content
+	}
+	return parts, err
+}
+
 func readInvoices(ctx context.Context, q querier, of map[int64]*StoredOrder, ids []int64) error {
 	var rows []struct {
 		Order    int64          `db:"order_id"`
@@ -513,7 +542,6 @@ func readInvoices(ctx context.Context, q querier, of map[int64]*StoredOrder, ids
 		Number   string         `db:"number"`
 		On       sql.NullString `db:"invoiced_on"`
 		Currency sql.NullString `db:"currency"`
-		Part     string         `db:"content"`
 		More     sql.NullString `db:"more"`
 		Line     int            `db:"line_id"`
 		Quantity string         `db:"quantity"`
@@ -523,10 +551,13 @@ func readInvoices(ctx context.Context, q querier, of map[int64]*StoredOrder, ids
 	}
 	where, arg := among("l.order_id", ids...)
 	if err := q.SelectContext(ctx, &rows,
-		`SELECT l.order_id, v.id, v.partner, v.number, v.invoiced_on, v.currency, p.content, l.line_id, l.quantity, l.unit_price, l.amount, l.more, l.revision
-	  FROM invoice_lines l JOIN invoices v ON v.id = l.invoice_id
-	  JOIN invoice_parts p ON p.order_id = l.order_id AND p.invoice_id = l.invoice_id AND p.revision = l.revision
-	  WHERE `+where+` ORDER BY l.order_id, v.id, l.n`, arg); err != nil {
+		`SELECT l.order_id, v.id, v.partner, v.number, v.invoiced_on, v.currency, l.line_id, l.quantity, l.unit_price, l.amount, l.more, l.revision
+	  FROM invoice_lines l JOIN invoices v ON v.id = l.invoice_id WHERE `+where+
+			` ORDER BY l.order_id, l.invoice_id, l.n`, arg); err != nil || len(rows) == 0 {
+		return err
+	}
+	parts, err := readInvoiceParts(ctx, q, ids)
+	if err != nil {
 		return err
 	}
 	for i := range rows {
@@ -542,7 +573,11 @@ func readInvoices(ctx context.Context, q querier, of map[int64]*StoredOrder, ids
 		if len(list) == 0 || list[len(list)-1].ID != r.ID {
 			v := order.Invoice{ID: r.ID, Partner: r.Partner, Number: r.Number, On: order.Date(r.On.String),
 				Currency: r.Currency.String}
-			if err := json.Unmarshal([]byte(r.Part), &v.InvoicePart); err != nil {
+			part, there := parts[partOf{r.Order, r.ID, r.Revision}]
+			if !there {
+				return fmt.Errorf("invoice %d: nothing says what it is besides its lines", r.ID)
+			}
+			if err := json.Unmarshal([]byte(part), &v.InvoicePart); err != nil {
 				return fmt.Errorf("invoice %d: %w", r.ID, err)
 			}
 			list = append(list, v)

@@ -321,12 +321,13 @@ type Head struct {
 	Partner      string     `db:"partner"`
 	Currency     string     `db:"currency"`
 	Revision     int        `db:"revision"`
+	Lines        int        `db:"lines"`
 }
 
 // Head returns a short description of a stored order.
 func (s *Store) Head(ctx context.Context, id int64) (h Head, err error) {
 	err = s.r.GetContext(ctx, &h, `SELECT kind, number, coalesce(sender_number, '') AS sender_number, partner,
-	  coalesce(currency, '') AS currency, revision FROM orders WHERE id = ?`, id)
+	  coalesce(currency, '') AS currency, revision, line_count AS lines FROM orders WHERE id = ?`, id)
 	return h, named(err, "order %d", id)
 }
 
@@ -357,7 +358,7 @@ type querier interface {
 func readOrder(ctx context.Context, tx querier, id int64) (*StoredOrder, error) {
 	o, err := readNow(ctx, tx, id)
 	if err == nil {
-		o.Events, err = readEvents(ctx, tx, `e.order_id = ? ORDER BY e.n`, id)
+		o.Events, err = eventsOf(ctx, tx, id)
 	}
 	return o, err
 }

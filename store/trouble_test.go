@@ -208,7 +208,7 @@ func TestIDsAreNotUsedAgain(t *testing.T) {
 	var events []int64
 	after := int64(0)
 	for {
-		page, err := s.Events(ctx, after, 7)
+		page, _, err := s.Events(ctx, after, 7)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -28,8 +28,11 @@ type Terms struct {
 	Rounding  order.Rounding
 }
 
-// Order computes the order's sums and applies every rule.
+// Order computes the order's sums and applies every rule. An order that is too wide is not looked at further.
 func Order(o *order.Order, s Subject, terms Terms) {
+	if Wide(o, s) {
+		return
+	}
 	for _, rule := range rules {
 		rule(o, s)
 	}

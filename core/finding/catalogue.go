@@ -105,6 +105,7 @@ const (
 	LineBeforeHeader  Code = "line_before_header"
 	OrderWithoutLines Code = "order_without_lines"
 	OrderTooLong      Code = "order_too_long"
+	OrderTooWide      Code = "order_too_wide"
 	IdentityMissing   Code = "identity_missing"
 	IdentityRepeated  Code = "identity_repeated"
 	UpdateConflict    Code = "update_conflict"
@@ -307,6 +308,8 @@ var Catalogue = map[Code]About{
 	OrderWithoutLines: {Error, "an order has no lines", "Add its lines, or remove the order."},
 	OrderTooLong: {Error, "more rows in one order than Koinos holds",
 		"Look at the grouping: a wrong key makes one order of many. Or sort the document by its key."},
+	OrderTooWide: {Error, "more charges, references, parties or fields of your own than an order holds",
+		"Look at the mapping or the program that made them: something that belongs to lines, or to other orders, may be taken for parts of one."},
 	IdentityMissing: {Warning, "the sender's order number is missing",
 		"Without it a corrected copy of this order cannot be recognised."},
 	IdentityRepeated: {Error, "the same order twice in the document",

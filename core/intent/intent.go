@@ -43,6 +43,8 @@ type Intent struct {
 	Replaces bool // an order takes the place of the stored one, whichever is newer; without one it is refused
 
 	Clears []Cleared // fields that a change makes blank
+
+	known *known
 }
 
 // Cleared is a field that a change makes blank in one of its lines; line 0 is the header.
@@ -95,16 +97,6 @@ func (i *Intent) Refused() bool {
 // Weigh gives findings the severities that somebody has set for their codes; "" removes the finding.
 func (i *Intent) Weigh(as map[finding.Code]finding.Severity) {
 	i.Findings = finding.Weigh(i.Findings, as)
-}
-
-// Has reports whether there is a finding about the field already.
-func (i *Intent) Has(line int, field string) bool {
-	for k := range i.Findings {
-		if i.Findings[k].Line == line && i.Findings[k].Field == field {
-			return true
-		}
-	}
-	return false
 }
 
 // Stated is a figure that the document states and that is compared with Koinos's own.

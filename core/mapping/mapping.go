@@ -262,7 +262,7 @@ type Source struct {
 	// Outside says of an address of X12 that it leads out of the loop that is asked, into the set around it.
 	Outside bool
 	Folded  string // the heading as headings are compared
-	Number bool         // {n} stands in the heading
+	Number  bool   // {n} stands in the heading
 }
 
 // Many reports whether the source is a path of JSON, or an address of X12, that can lead to several values.

@@ -72,46 +72,44 @@ func (o *Order) FoldCharges() (err error) {
 }
 
 func folded(charges []Charge) ([]Charge, error) {
-	for i := 0; i < len(charges); i++ {
-		c := &charges[i]
+	if len(charges) == 0 {
+		return charges, nil
+	}
+	at := make(map[string]int, len(charges))
+	all := charges[:0]
+	for _, c := range charges {
 		if c.Amount.set {
 			c.Percent = Number{}
 		}
-		at := slices.IndexFunc(charges[:i], func(d Charge) bool { return d.Field() == c.Field() })
-		if at < 0 {
+		i, twice := at[c.Field()]
+		if !twice {
+			at[c.Field()] = len(all)
+			all = append(all, c)
 			continue
 		}
-		var err, err2 error
-		was := &charges[at]
+		sum, more := &all[i].Amount, c.Amount
 		if c.Percent.set {
-			was.Percent, err = was.Percent.Add(c.Percent)
-		} else {
-			was.Amount, err2 = was.Amount.Add(c.Amount)
+			sum, more = &all[i].Percent, c.Percent
 		}
-		if err != nil || err2 != nil {
-			return charges, ErrTooLong
+		var err error
+		if *sum, err = sum.Add(more); err != nil {
+			return all, ErrTooLong
 		}
-		charges = slices.Delete(charges, i, i+1)
-		i--
 	}
-	return charges, nil
+	return all, nil
 }
 
-// SettleCharge gives the charge that was added last the sign that its kind calls for, and adds it to the one before it
-// that is for the same. It returns the charge as it was added.
-func (o *Order) SettleCharge() (Charge, error) {
+// SettleCharge gives the charge that was added last the sign that its kind calls for, and returns it.
+func (o *Order) SettleCharge() Charge {
 	c := lastCharge(o)
 	c.Allowance, c.kind = c.kind == "allowance", ""
 	if c.Amount.set {
 		c.Percent = Number{}
 	}
-	settled := *c
-	var err error
-	o.Charges, err = folded(o.Charges)
-	return settled, err
+	return *c
 }
 
-// add works out the charges that are shares of an amount, and adds all of them to a total.
+// charges works out the charges that are shares of an amount, and adds all of them to a total.
 func (s *sum) charges(total decimal.Decimal, charges []Charge, of decimal.Decimal, r Rounding, digits int) decimal.Decimal {
 	for i := range charges {
 		c := &charges[i]

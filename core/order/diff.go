@@ -40,14 +40,16 @@ func (c *Change) String() string {
 const mostNamed = 4
 
 // Named describes changes in a line of text, the first few fields by name; "" if there are none.
-func Named(changes []Change) string {
+func Named(changes []Change) string { return NamedOf(changes, 0) }
+
+// NamedOf is Named for changes of which some are not in the list.
+func NamedOf(changes []Change, others int) string {
 	var list []string
-	for i := range changes {
-		if i == mostNamed {
-			list = append(list, strconv.Itoa(len(changes)-mostNamed)+" more")
-			break
-		}
+	for i := range changes[:min(len(changes), mostNamed)] {
 		list = append(list, changes[i].String())
+	}
+	if more := len(changes) - len(list) + others; more > 0 {
+		list = append(list, strconv.Itoa(more)+" more")
 	}
 	return strings.Join(list, "; ")
 }

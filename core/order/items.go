@@ -46,16 +46,10 @@ func (l *Line) SharesItem(other *Line) bool {
 // OfItem is the position, counted from 1, of the only line that has the same item as another line; 0 if there is none
 // or several.
 func (o *Order) OfItem(l *Line) (position int) {
-	for i := range o.Lines {
-		if field, _ := o.Lines[i].DifferentItem(l); field != "" || !o.Lines[i].SharesItem(l) {
-			continue
-		}
-		if position > 0 {
-			return 0
-		}
-		position = i + 1
+	if all := NewFinder(o).OfItem(l); len(all) == 1 {
+		return all[0] + 1
 	}
-	return position
+	return 0
 }
 
 // naming are the fields of a change's header that identify the order and the change, and change nothing.

@@ -151,7 +151,14 @@ func (o *Order) Identity() string {
 
 // Position is the position of the line with an id, counted from 1; 0 if there is none.
 func (o *Order) Position(id int) int {
-	for i := range o.Lines {
+	// Ids are counted from 1 and the lines nearly always stand in their order, without those that are gone.
+	near := min(max(id, 0), len(o.Lines))
+	for i := near - 1; i >= 0; i-- {
+		if o.Lines[i].ID == id {
+			return i + 1
+		}
+	}
+	for i := near; i < len(o.Lines); i++ {
 		if o.Lines[i].ID == id {
 			return i + 1
 		}

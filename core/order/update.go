@@ -191,14 +191,21 @@ func (o *Order) Replace(in *Order) (is *Order, from []int, err error) {
 	is = in.Clone()
 	is.ID, is.Number, is.Revision, is.Stage, is.Opening = o.ID, o.Number, o.Revision, o.Stage, o.Opening
 	is.LastLine, is.OnHold = o.LastLine, o.OnHold
+	at := map[string]int{} // by number, the first of each
+	for i := len(is.Lines) - 1; i >= 0; i-- {
+		is.Lines[i].ID = 0
+		at[ByNumber.of(&is.Lines[i])] = i
+	}
 	for i := range is.Lines {
 		from = append(from, i+1)
-		is.Lines[i].ID = 0
 	}
 	for i := range o.Lines {
 		was := &o.Lines[i]
 		moved := *was.Moved(o.Kind.Moves())
-		j := slices.IndexFunc(is.Lines, func(l Line) bool { return ByNumber.of(&l) == ByNumber.of(was) })
+		j, there := at[ByNumber.of(was)]
+		if !there {
+			j = -1
+		}
 		if j >= 0 && is.Lines[j].ID == 0 {
 			is.Lines[j].ID, is.Lines[j].Invoiced, is.Lines[j].Returned = was.ID, was.Invoiced, was.Returned
 		}
@@ -244,9 +251,9 @@ func (o *Order) Say(l *Line, in *Order, n int, but ...string) {
 		line = &in.Lines[n-1]
 	}
 	var names []string
-	in.Each(func(at int, field, _ string) {
-		if role, _, _ := strings.Cut(field, "."); at == n && !slices.Contains(but, field) &&
-			!slices.Contains(Roles, role) {
+	in.eachIn(n, func(_ int, family, name, _ string) {
+		field := family + name
+		if role, _, _ := strings.Cut(field, "."); !slices.Contains(but, field) && !slices.Contains(Roles, role) {
 			names = append(names, field)
 		}
 	})

@@ -53,9 +53,7 @@ func TestTrace(t *testing.T) {
 		Segments: true}
 	lines := Trace{Rows: []int{1}, Records: []string{""}, Lines: []int{4}, Paths: map[string]string{"item": "/sku"}}
 	dropped := sheetTrace()
-	dropped.Drop(1, "item")
-	dropped.Drop(0, "notes")
-	dropped.Drop(2, "quantity")
+	dropped.Drop(map[Value]bool{{1, "item"}: true, {0, "notes"}: true, {2, "quantity"}: true})
 	renamed := sheetTrace()
 	renamed.Rename(map[string]string{"sender_number": "number"},
 		map[string]string{"item": "supplier_item", "quantity": "accepted"})

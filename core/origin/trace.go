@@ -1,10 +1,12 @@
 package origin
 
 import (
+	"cmp"
 	"encoding/json"
 	"maps"
 	"slices"
 	"strconv"
+	"strings"
 )
 
 // Trace says where in a document each value of an order stands. What is the same for all lines is stored once: a
@@ -19,6 +21,9 @@ type Trace struct {
 	Paths    map[string]string `json:"paths,omitempty" doc:"JSON: pointer of each field within its line's record. X12: its element"`
 	Cells    []Cell            `json:"cells,omitempty" doc:"Values of lines that stand elsewhere"`
 	Segments bool              `json:"segments,omitempty" doc:"The document is X12"`
+
+	sorted int  // how many cells were looked at
+	rising bool // and whether their lines rise
 }
 
 // Cell is where one value stands. What is the same for the whole trace (the sheet, the segment of the line) may be left
@@ -53,9 +58,9 @@ func (t *Trace) AddCell(line int, field string, p Place) {
 // Place is where a field of the header (line 0) or of a line stands; the zero Place if the document does not contain
 // it.
 func (t *Trace) Place(line int, field string) Place {
-	cells := t.Cells
-	if line == 0 {
-		cells = t.Header
+	cells := t.Header
+	if line > 0 {
+		cells = t.cellsOf(line)
 	}
 	for i := range cells {
 		if cells[i].Line == line && cells[i].Field == field {
@@ -79,6 +84,25 @@ func (t *Trace) Place(line int, field string) Place {
 		return Place{Sheet: t.Sheet, Row: t.Rows[line-1], Column: c}
 	}
 	return Place{}
+}
+
+// cellsOf returns the cells among which those of a line are: nearly always they stand in the order of the lines.
+func (t *Trace) cellsOf(line int) []Cell {
+	if len(t.Cells) < 64 {
+		return t.Cells
+	}
+	if t.sorted != len(t.Cells) {
+		t.sorted, t.rising = len(t.Cells), slices.IsSortedFunc(t.Cells, func(a, b Cell) int { return a.Line - b.Line })
+	}
+	if !t.rising {
+		return t.Cells
+	}
+	from, _ := slices.BinarySearchFunc(t.Cells, line, func(c Cell, line int) int { return c.Line - line })
+	to := from
+	for to < len(t.Cells) && t.Cells[to].Line == line {
+		to++
+	}
+	return t.Cells[from:to]
 }
 
 // whole completes a cell's place with what is the same for the whole trace.
@@ -175,17 +199,26 @@ func (t *Trace) Renumber(to []int) Trace {
 	return out
 }
 
-// Drop forgets where a value stands.
-func (t *Trace) Drop(line int, field string) {
-	gone := func(c Cell) bool { return c.Line == line && c.Field == field }
-	if line == 0 {
-		t.Header = slices.DeleteFunc(slices.Clone(t.Header), gone)
+// Value names a value of the header (line 0) or of a line.
+type Value struct {
+	Line  int
+	Field string
+}
+
+// Drop forgets where values stand.
+func (t *Trace) Drop(values map[Value]bool) {
+	if len(values) == 0 {
 		return
 	}
+	gone := func(c Cell) bool { return values[Value{c.Line, c.Field}] }
+	t.Header = slices.DeleteFunc(slices.Clone(t.Header), gone)
 	t.Cells = slices.DeleteFunc(slices.Clone(t.Cells), gone)
-	if t.Columns[field] > 0 || t.Paths[field] != "" {
-		t.Cells = append(t.Cells, Cell{Line: line, Field: field}) // a place of its own: none
+	for v := range values {
+		if v.Line > 0 && (t.Columns[v.Field] > 0 || t.Paths[v.Field] != "") {
+			t.Cells = append(t.Cells, Cell{Line: v.Line, Field: v.Field}) // a place of its own: none
+		}
 	}
+	slices.SortStableFunc(t.Cells, func(a, b Cell) int { return cmp.Or(a.Line-b.Line, strings.Compare(a.Field, b.Field)) })
 }
 
 // Rename gives fields other names. Fields that are not in header or lines keep theirs; both maps go by the field's

@@ -259,6 +259,13 @@ func (w *worker) others(level int) {
 			w.other(level, view{row: r})
 		}
 	}
+	if level != mapping.InCharges {
+		return
+	}
+	if err := w.d.Order.FoldCharges(); err != nil {
+		w.d.Find(finding.AmountTooLarge, w.g.Rows[0].Place(0), "", 0,
+			"The amounts of charges for the same have more digits together than can be computed with.").Field = "charges"
+	}
 }
 
 func (w *worker) other(level int, v view) {
@@ -280,21 +287,18 @@ func (w *worker) other(level int, v view) {
 	}
 	// Now that the role or kind is known, the values get the names that they have in the order.
 	if level == mapping.InCharges {
-		c, err := o.SettleCharge()
+		c := o.SettleCharge()
 		name := c.Field()
-		switch {
-		case err != nil:
-			w.d.Find(finding.AmountTooLarge, v.row.Place(0), c.Stated().String(), 0,
-				"The amounts of %s have more digits together than can be computed with.", name).Field = name
-		case c.Stated().IsZero() && len(w.d.Findings) == found:
+		if c.Stated().IsZero() && len(w.d.Findings) == found {
 			w.d.Find(finding.MustMissing, v.row.Place(0), "", 0, "%s has neither an amount nor a share in per cent.", name).Field = name
 		}
-		trace.Header = slices.DeleteFunc(trace.Header, func(c origin.Cell) bool {
+		own := slices.DeleteFunc(trace.Header[before:], func(c origin.Cell) bool {
 			return c.Field == "kind" || c.Field == "code"
 		})
-		for i := min(before, len(trace.Header)); i < len(trace.Header); i++ {
-			trace.Header[i].Field = name
+		for i := range own {
+			own[i].Field = name
 		}
+		trace.Header = trace.Header[:before+len(own)]
 		return
 	}
 	last := o.Parties[len(o.Parties)-1]

@@ -70,7 +70,7 @@ type Table struct {
 }
 
 // MostRows is how many rows one order may have.
-const MostRows = 50_000
+const MostRows = 20_000
 
 // NewTable begins to read src as the mapping says. Decided is the result of Weigh for the whole document, or nil if the
 // mapping does not need it.

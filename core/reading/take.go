@@ -117,8 +117,14 @@ func (w *worker) several(b *bound, s *spot, first taken) taken {
 	var texts []string
 	var sum order.Number
 	last := first
-	w.nodes = s.src.Path.Append(w.nodes[:0], w.nodeFor(s))
-	for _, n := range w.nodes {
+	nodes := w.nodes[:0]
+	if from := w.nodeFor(s); from != w.view.row.Node {
+		nodes = w.shared(s, from)
+	} else {
+		nodes = s.src.Path.Append(nodes, from)
+		w.nodes = nodes
+	}
+	for _, n := range nodes {
 		var t taken
 		if t.cell, t.at, t.ok = nodeCell(&w.view.row.Record, n); !t.ok {
 			continue

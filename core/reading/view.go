@@ -59,6 +59,7 @@ type worker struct {
 	usual  *plan        // the plan whose columns the trace says once for all lines
 	under  []string     // of a line of X12: the segments directly within its node
 	nodes  []*tree.Node // what several has found, to be used again
+	around map[search][]*tree.Node
 	days   struct {
 		loc  *mapping.Locale
 		cell source.Cell
@@ -152,14 +153,45 @@ func (w *worker) findNode(s *spot) (source.Cell, where, bool) {
 		return source.Cell{}, where{rec: &w.view.row.Record}, false
 	}
 	found := (*tree.Node)(nil)
-	if w.of != aroundIt {
-		found = s.src.Path.First(n)
-	} else {
+	switch {
+	case w.of == aroundIt:
 		for p := n.Parent; p != nil && found == nil; p = p.Parent {
-			found = s.src.Path.First(p)
+			found = first(w.shared(s, p))
 		}
+	case n != w.view.row.Node:
+		found = first(w.shared(s, n))
+	default:
+		found = s.src.Path.First(n)
 	}
 	return nodeCell(&w.view.row.Record, found)
+}
+
+func first(nodes []*tree.Node) *tree.Node {
+	if len(nodes) == 0 {
+		return nil
+	}
+	return nodes[0]
+}
+
+// search is what was looked for, and from where on.
+type search struct {
+	path mapping.Query
+	from *tree.Node
+}
+
+// shared returns all that the path of a spot leads to from a node around the line. Each is looked for once: another line asks
+// the same.
+func (w *worker) shared(s *spot, from *tree.Node) []*tree.Node {
+	key := search{s.src.Path, from}
+	nodes, known := w.around[key]
+	if !known {
+		if w.around == nil {
+			w.around = map[search][]*tree.Node{}
+		}
+		nodes = s.src.Path.Append(nil, from)
+		w.around[key] = nodes
+	}
+	return nodes
 }
 
 // aroundIt searches the loops around a record, the nearest first.

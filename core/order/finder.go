@@ -1,0 +1,121 @@
+package order
+
+import (
+	"slices"
+	"strings"
+	"unicode"
+)
+
+// Finder finds lines of an order by what a document calls them. It keeps up with lines that are added behind the others,
+// and with those of which Changed is called; ids and numbers of lines stay.
+type Finder struct {
+	of      *Order
+	known   int // lines in the index
+	numbers map[string][]int
+	senders map[string][]int
+	items   map[string][]int
+	changed []int
+}
+
+// fewLines are looked through one by one: an index would cost more.
+const fewLines = 48
+
+// NewFinder returns a Finder for the lines of an order.
+func NewFinder(o *Order) *Finder { return &Finder{of: o} }
+
+// Changed says that the sender's id, or an item code, of the line at a position may have changed.
+func (f *Finder) Changed(position int) {
+	if f.known > 0 && !slices.Contains(f.changed, position) {
+		f.changed = append(f.changed, position)
+	}
+}
+
+// Numbered returns the positions, counted from 0, of the lines that a line number can mean.
+func (f *Finder) Numbered(number string) []int {
+	return f.find(&f.numbers, numberKey(number), nil, func(l *Line) bool { return SameNumber(l.Number, number) })
+}
+
+// OfSender returns the positions of the lines with the sender's own id, whatever its letter case.
+func (f *Finder) OfSender(id string) []int {
+	if id == "" {
+		return nil
+	}
+	return f.find(&f.senders, foldKey(id), f.changed, func(l *Line) bool { return strings.EqualFold(l.SenderLine, id) })
+}
+
+// OfItem returns the positions of the lines that can be of the same item as another line.
+func (f *Finder) OfItem(like *Line) (all []int) {
+	same := func(l *Line) bool {
+		field, _ := l.DifferentItem(like)
+		return field == "" && l.SharesItem(like)
+	}
+	for _, c := range like.Codes() {
+		if c[1] != "" {
+			all = append(all, f.find(&f.items, c[0]+" "+foldKey(c[1]), f.changed, same)...)
+		}
+	}
+	slices.Sort(all)
+	return slices.Compact(all)
+}
+
+// find returns the positions of the lines for which same is true: in the index they have a key, or they are others that are
+// looked at besides.
+func (f *Finder) find(index *map[string][]int, key string, others []int, same func(*Line) bool) (all []int) {
+	lines := f.of.Lines
+	if len(lines) <= fewLines {
+		for i := range lines {
+			if same(&lines[i]) {
+				all = append(all, i)
+			}
+		}
+		return all
+	}
+	f.grow()
+	for _, list := range [][]int{(*index)[key], others} {
+		for _, i := range list {
+			if same(&lines[i]) && !slices.Contains(all, i) {
+				all = append(all, i)
+			}
+		}
+	}
+	slices.Sort(all)
+	return all
+}
+
+// grow adds the lines that are not in the index.
+func (f *Finder) grow() {
+	if f.numbers == nil {
+		f.numbers, f.senders, f.items = map[string][]int{}, map[string][]int{}, map[string][]int{}
+	}
+	for ; f.known < len(f.of.Lines); f.known++ {
+		l := &f.of.Lines[f.known]
+		add := func(index map[string][]int, key string) { index[key] = append(index[key], f.known) }
+		add(f.numbers, numberKey(l.Number))
+		if l.SenderLine != "" {
+			add(f.senders, foldKey(l.SenderLine))
+		}
+		for _, c := range l.Codes() {
+			if c[1] != "" {
+				add(f.items, c[0]+" "+foldKey(c[1]))
+			}
+		}
+	}
+}
+
+// SameNumber compares numbers of lines: 001 is the same as 1.
+func SameNumber(a, b string) bool {
+	return strings.EqualFold(strings.TrimLeft(a, "0"), strings.TrimLeft(b, "0"))
+}
+
+func numberKey(number string) string { return foldKey(strings.TrimLeft(number, "0")) }
+
+// foldKey returns the same text for all that strings.EqualFold takes for equal.
+func foldKey(s string) string {
+	return strings.Map(func(r rune) rune {
+		least := r
+		for f := unicode.SimpleFold(r); f != r; f = unicode.SimpleFold(f) {
+			least = min(least, f)
+		}
+		return least
+	}, s)
+}

@@ -1,0 +1,63 @@
+package order
+
+import (
+	"fmt"
+	"math/rand"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// A Finder finds what looking through all lines finds, whether it has an index or not, and while lines are added and changed.
+func TestFinder(t *testing.T) {
+	for seed := range int64(200) {
+		r := rand.New(rand.NewSource(seed))
+		word := func(all ...string) string { return all[r.Intn(len(all))] }
+		line := func() Line {
+			return Line{Number: word("", "1", "001", "a1", "A1", fmt.Sprint(r.Intn(90))), SenderLine: word("", "x", "X", "ß", "ẞ", "\u212a", "k"),
+				Item: word("", "R-1", "r-1", "R-2"), BuyerItem: word("", "B", "b", "C"), GTIN: word("", "4006381333931")}
+		}
+		o := &Order{}
+		for range r.Intn(3) * fewLines {
+			o.Lines = append(o.Lines, line())
+		}
+		f := NewFinder(o)
+		for range 40 {
+			switch r.Intn(4) {
+			case 0:
+				o.Lines = append(o.Lines, line())
+			case 1:
+				if n := len(o.Lines); n > 0 {
+					at, now := r.Intn(n), line()
+					now.Number = o.Lines[at].Number
+					o.Lines[at] = now
+					f.Changed(at)
+				}
+			}
+			like := line()
+			for name, c := range map[string]struct {
+				got  []int
+				same func(*Line) bool
+			}{
+				"number": {f.Numbered(like.Number), func(l *Line) bool { return SameNumber(l.Number, like.Number) }},
+				"sender": {f.OfSender(like.SenderLine), func(l *Line) bool {
+					return like.SenderLine != "" && strings.EqualFold(l.SenderLine, like.SenderLine)
+				}},
+				"item": {f.OfItem(&like), func(l *Line) bool {
+					field, _ := l.DifferentItem(&like)
+					return field == "" && l.SharesItem(&like)
+				}},
+			} {
+				var want []int
+				for i := range o.Lines {
+					if c.same(&o.Lines[i]) {
+						want = append(want, i)
+					}
+				}
+				if !slices.Equal(c.got, want) {
+					t.Fatalf("seed %d, %s of %+v among %d lines: %v, want %v", seed, name, like, len(o.Lines), c.got, want)
+				}
+			}
+		}
+	}
+}
