@@ -110,8 +110,8 @@ func (n *noticed) add(i int) {
 	if l.Number != "" {
 		twice = n.finderOf().Numbered(l.Number)
 	}
-	for _, k := range twice {
-		was := &n.is.Lines[k]
+	if len(twice) > 0 {
+		was := &n.is.Lines[twice[0]]
 		if other, _ := was.DifferentItem(&l); other == "" && was.Quantity.Cmp(l.Quantity) == 0 {
 			return // it was added before
 		}
