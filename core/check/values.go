@@ -158,6 +158,10 @@ func listed(o *order.Order, l *order.Line, line int, f *order.Field, name string
 	Unknown(s.Add(code, line, f.Name, v, "%q is not in the list %s.", v, name), known, name)
 }
 
+// mostSuggested is up to which line of an order a suggestion is looked for: in a list of a hundred thousand entries, that takes
+// milliseconds for each.
+const mostSuggested = 1_000
+
 // Unknown suggests in a finding what may have been meant by a code that a list does not have: the code that a common
 // word for a unit stands for, or else the nearest entry. A nil list is that of the common units.
 func Unknown(f *finding.Finding, known *list.List, name string) {
@@ -179,6 +183,10 @@ func Unknown(f *finding.Finding, known *list.List, name string) {
 		}
 	}
 	if known == nil {
+		return
+	}
+	if f.Line > mostSuggested {
+		f.Hint = fmt.Sprintf("Add it to the list %s, or correct the value.", name)
 		return
 	}
 	f.Hint = fmt.Sprintf("Nothing in the list is near it. Add it to the list %s, or correct the value.", name)

@@ -22,6 +22,7 @@ type List struct {
 	mu      sync.Mutex
 	nearest map[string]int    // what was asked for and not found: few, and often again
 	keys    map[string]*index // by key
+	words   map[string]*words // by key; "" is code and name
 }
 
 // index maps values of a key to an entry, or to several.
@@ -90,19 +91,16 @@ func (l *List) Look(text string, keys []string, near int) Match {
 	}
 	found, least, count := Match{Near: true}, near+1, 0
 	for _, key := range keys {
-		for i := range l.entries {
-			have := Fold(l.entries[i].Get(key))
-			if have == "" {
-				continue
-			}
-			switch d := distance(want, have, least+1); {
+		l.wordsOf(key).near(want, min(least, near), func(i, d int) int {
+			switch {
 			case d < least:
 				least, count = d, 1
 				found.Entry, found.Key = &l.entries[i], key
-			case d == least && d <= near && found.Entry != &l.entries[i]:
+			case found.Entry != &l.entries[i]:
 				count++
 			}
-		}
+			return least
+		})
 	}
 	switch {
 	case count > 1:
@@ -151,6 +149,28 @@ func (m *index) add(value string, i int) {
 	put(m.folded, Fold(value))
 }
 
+// wordsOf returns the words of a key. They are collected when they are first needed.
+func (l *List) wordsOf(key string) *words {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	w := l.words[key]
+	if w == nil {
+		w = makeWords(len(l.entries), func(i int, add func(string)) {
+			if key != "" {
+				add(l.entries[i].Get(key))
+				return
+			}
+			add(l.entries[i].Code)
+			add(l.entries[i].Name)
+		})
+		if l.words == nil {
+			l.words = map[string]*words{}
+		}
+		l.words[key] = w
+	}
+	return w
+}
+
 // Entries are the list's entries in their order.
 func (l *List) Entries() []Entry { return l.entries }
 
@@ -187,25 +207,23 @@ const nearestKept = 10_000
 // Nearest returns the entry whose code or name is closest to text; false if none is close enough to be suggested.
 func (l *List) Nearest(text string) (Entry, bool) {
 	l.mu.Lock()
-	defer l.mu.Unlock()
 	best, known := l.nearest[text]
+	l.mu.Unlock()
 	if !known {
 		best = -1
 		want := Fold(text)
 		least := limit(want) + 1
-		for i, e := range l.entries {
-			for _, word := range [2]string{e.Code, e.Name} {
-				if word == "" {
-					continue
-				}
-				if d := distance(want, Fold(word), least); d < least {
-					least, best = d, i
-				}
+		l.wordsOf("").near(want, limit(want), func(i, d int) int {
+			if d < least || d == least && i < best { // the first in the list
+				least, best = d, i
 			}
-		}
+			return least
+		})
+		l.mu.Lock()
 		if len(l.nearest) < nearestKept {
 			l.nearest[text] = best
 		}
+		l.mu.Unlock()
 	}
 	if best < 0 {
 		return Entry{}, false
@@ -308,8 +326,13 @@ func Nearest(word string, words []string) (string, bool) {
 	return best, best != ""
 }
 
-// limit is how many letters may differ for two words to count as near.
-func limit(word string) int { return min(1+len(word)/4, 4) }
+// limit is how many letters may differ for two words to count as near: of numbers fewer, because any number is near to some.
+func limit(word string) int {
+	if strings.Trim(word, "0123456789") == "" {
+		return min(1+len(word)/8, 2)
+	}
+	return min(1+len(word)/4, 4)
+}
 
 // distance counts the letters that must be changed, inserted, left out or exchanged with their neighbour to turn a into
 // b. It stops at most, and returns most then.
