@@ -44,13 +44,13 @@ func (p *Part) Lines(n *tree.Node) iter.Seq[*tree.Node] {
 			yield(n)
 			return
 		}
+		parts := make(map[*tree.Node]bool, len(out))
+		for _, c := range out {
+			parts[c] = true
+		}
+		alone := n.Alone(func(c *tree.Node) bool { return parts[c] })
 		for _, one := range lines {
-			if !yield(n.Pick(func(c *tree.Node) *tree.Node {
-				if c != one && slices.Contains(out, c) {
-					return nil
-				}
-				return c
-			})) {
+			if !yield(alone(one)) {
 				return
 			}
 		}

@@ -92,6 +92,13 @@ func (w *worker) partHolds(x *mapping.Expr, r *Row) bool {
 // line maps one line.
 func (w *worker) line(v view) {
 	d := w.d
+	if n := len(d.Order.Lines); n >= MostRows {
+		if !w.full {
+			w.full = true
+			d.Find(finding.OrderTooLong, v.row.Place(0), "", 0, "The order has more than %d lines.", MostRows)
+		}
+		return
+	}
 	w.segmentsOf(v.row)
 	d.Order.Lines = append(d.Order.Lines, order.Line{})
 	w.now = len(d.Order.Lines)

@@ -60,6 +60,7 @@ type worker struct {
 	under  []string     // of a line of X12: the segments directly within its node
 	nodes  []*tree.Node // what several has found, to be used again
 	around map[search][]*tree.Node
+	full   bool // the order has as many lines as it can
 	days   struct {
 		loc  *mapping.Locale
 		cell source.Cell

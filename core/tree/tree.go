@@ -123,6 +123,29 @@ func (n *Node) Pick(pick func(*Node) *Node) *Node {
 	return &only
 }
 
+// Alone returns a function that gives n with only one of some of its members, or with another node in its place, behind the
+// others. Each copy takes as long as n has other members.
+func (n *Node) Alone(some func(*Node) bool) func(as *Node) *Node {
+	rest := n.Pick(func(c *Node) *Node {
+		if some(c) {
+			return nil
+		}
+		return c
+	})
+	return func(as *Node) *Node {
+		one, last := rest.Pick(func(c *Node) *Node { return c }), *as
+		last.next = nil
+		if one.last == nil {
+			one.first = &last
+		} else {
+			one.last.next = &last
+		}
+		one.last = &last
+		one.count++
+		return one
+	}
+}
+
 // With returns a segment with its own members, followed by the segments in the loops of others. Each member keeps its
 // place; the nodes are not changed.
 func (n *Node) With(others ...*Node) *Node {

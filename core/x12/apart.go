@@ -18,28 +18,18 @@ func Apart(loop *tree.Node, all []*Address) iter.Seq[*tree.Node] {
 		for _, a := range all {
 			named[a.path[0]] = true
 		}
-		alone := func(segment, as *tree.Node) *tree.Node {
-			return loop.Pick(func(c *tree.Node) *tree.Node {
-				switch {
-				case c == segment:
-					return as
-				case c.Kind == tree.Segment && named[c.Name]:
-					return nil
-				}
-				return c
-			})
-		}
+		alone := loop.Alone(func(c *tree.Node) bool { return c.Kind == tree.Segment && named[c.Name] })
 		for _, a := range all {
 			whole := Address{path: a.path, where: a.where}
 			for _, segment := range whole.All(loop) {
 				if a.element == 0 {
-					if !yield(alone(segment, segment)) {
+					if !yield(alone(segment)) {
 						return
 					}
 					continue
 				}
 				for one := range a.likes(segment) {
-					if !yield(alone(segment, one)) {
+					if !yield(alone(one)) {
 						return
 					}
 				}

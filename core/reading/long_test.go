@@ -1,0 +1,71 @@
+package reading
+
+import (
+	"bytes"
+	"fmt"
+	"strings"
+	"testing"
+
+	"koinos/core/finding"
+	"koinos/core/list"
+	"koinos/core/mapping"
+	"koinos/core/source"
+)
+
+// A path that leads to more lines than an order holds is said once, and no more are read.
+func TestMoreLinesThanAnOrderHolds(t *testing.T) {
+	m := parse(t, `koinos: mapping/1
+name: many
+document: {format: json}
+orders: {kind: sales, group: {by: path, path: "$"}, parts: {lines: {each: "$.a.*.b.*"}}}
+header: {sender_number: {from: $.no}, partner: {value: P}}
+lines: {item: {from: $}, quantity: {value: "1"}}
+`)
+	doc := `{"no": "1", "a": [` + strings.TrimSuffix(strings.Repeat(`{"b": ["x", "y", "z"]},`, MostRows/2), ",") + "]}"
+	src, err := source.Open(strings.NewReader(doc), int64(len(doc)), m.Options(source.DefaultLimits))
+	if err != nil {
+		t.Fatal(err)
+	}
+	g, err := NewTable(m, src, nil).Next()
+	if err != nil {
+		t.Fatal(err)
+	}
+	d := Read(m, &g, &list.Set{})
+	if len(d.Order.Lines) != MostRows || len(d.Findings) != 1 || d.Findings[0].Code != finding.OrderTooLong ||
+		d.Findings[0].At != fmt.Sprintf("/a/%d/b/2", MostRows/3) {
+		t.Errorf("%d lines, %+v", len(d.Order.Lines), d.Findings)
+	}
+}
+
+// HL loops that stand within each other thousands of times are read as if the deepest stood side by side, and each item finds
+// the order around it.
+func TestDeepLevels(t *testing.T) {
+	const items = 3_000
+	var b bytes.Buffer
+	b.WriteString("ISA*00*          *00*          *ZZ*VARNHOLT       *ZZ*QUILLMERE      *260316*0805*U*00401*000000001*0*P*>~" +
+		"GS*SH*VARNHOLT*QUILLMERE*20260316*0805*1*X*004010~ST*856*0001~BSN*00*V-9*20260316*0930~HL*1**S~HL*2*1*O~PRF*PO-1~" +
+		"HL*3*2*P~MAN*GM*00340417000000000010~")
+	for i := range items {
+		fmt.Fprintf(&b, "HL*%d*%d*I~LIN*%d*VP*A%d~SN1*1*5*EA~", i+4, i+3, i+1, i)
+	}
+	fmt.Fprintf(&b, "CTT*%d~SE*%d*0001~GE*1*1~IEA*1*000000001~", items+3, 3*items+9)
+	m := parse(t, strings.Replace(mapping.Standard("x12-856"), "list: suppliers, ", "", 1))
+	src, err := source.Open(bytes.NewReader(b.Bytes()), int64(b.Len()), m.Options(source.DefaultLimits))
+	if err != nil {
+		t.Fatal(err)
+	}
+	g, err := NewTable(m, src, nil).Next()
+	if err != nil {
+		t.Fatal(err)
+	}
+	d := Read(m, &g, &list.Set{})
+	packed := 0
+	for _, l := range d.Order.Lines {
+		if l.Statement != nil && l.Statement.Package == "00340417000000000010" {
+			packed++
+		}
+	}
+	if len(d.Order.Lines) != items || packed != items {
+		t.Errorf("%d lines, %d of them in the package; %+v", len(d.Order.Lines), packed, d.Findings)
+	}
+}
