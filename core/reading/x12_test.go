@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"koinos/core/finding"
 	"koinos/core/intent"
 	"koinos/core/list"
 	"koinos/core/mapping"
@@ -286,5 +287,37 @@ func TestGroupRejectedAtItsTrailer(t *testing.T) {
 		if fmt.Sprint(got) != c.want {
 			t.Errorf("%s: %s, not %s", c.name, got, c.want)
 		}
+	}
+}
+
+// An address that leads out of the line's loop is read from the set around it, and is not written for one line.
+func TestOutsideOfTheLoop(t *testing.T) {
+	m := parse(t, strings.Replace(strings.Replace(mapping.Standard("x12-850"), "list: customers, ", "", 1),
+		"  notes: {from: [PO1/N9", "  custom.order: {from: BEG/03}\n  notes: {from: [PO1/N9", 1))
+	doc := ordersOfX12(1, 3)
+	src, err := source.Open(bytes.NewReader(doc), int64(len(doc)), m.Options(source.DefaultLimits))
+	if err != nil {
+		t.Fatal(err)
+	}
+	g, err := NewTable(m, src, nil).Next()
+	if err != nil {
+		t.Fatal(err)
+	}
+	d := Read(m, &g, &list.Set{})
+	for i := range d.Order.Lines {
+		if c := d.Order.Lines[i].Custom; len(c) != 1 || c[0].Value != "PM-0" {
+			t.Errorf("line %d: %+v", i+1, c)
+		}
+	}
+	if p := d.Trace.Place(2, "custom.order"); p.String() != "ST 000000001 / BEG / 03" {
+		t.Error(p.String())
+	}
+	w, err := x12.NewWriting("850", &x12.Style{Delimiters: x12.Delimiters{Element: '*', Component: '>', Segment: '~'}, Version: "004010"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	found := writing.Compose(m, w, []order.Order{d.Order}, &list.Set{}, false)
+	if len(found) != 3 || found[0].Code != finding.FieldUnwritten || found[0].Field != "custom.order" || found[0].Value != "PM-0" {
+		t.Errorf("%+v", found)
 	}
 }

@@ -192,6 +192,12 @@ func (c *composer) level(o *order.Order, level int, header, in *x12.Loop, values
 		}
 		a := target(b)
 		if a == nil {
+			if b.From[0].Outside {
+				f := finding.New(finding.FieldUnwritten, origin.Place{}, value,
+					"%s is read from %s, which stands outside of the loop and is not written for one of them.", b.Field.Name, b.From[0].Text)
+				f.Field = b.Field.Name
+				c.found = append(c.found, f)
+			}
 			continue
 		}
 		at := in
