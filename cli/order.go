@@ -168,6 +168,9 @@ func (a *app) printOrder(o *api.StoredOrder) {
 	fmt.Fprintln(a.out)
 	sum := func(word, amount string) { fmt.Fprintf(a.out, "%-14s %12s\n", word, amount) }
 	sum("goods", o.Goods.String())
+	if sum := ofLines(o.Lines); !sum.IsZero() {
+		fmt.Fprintf(a.out, "%-14s %12s\n", "of lines", strings.Replace(sum.String(), "-", "−", 1))
+	}
 	for _, c := range o.Charges {
 		sum(charged(c))
 	}
@@ -286,6 +289,22 @@ func (a *app) printMoves(o *api.StoredOrder) {
 		report.Table(a.out, []string{"what", "number", "on", ">line", ">quantity", ">amount", "more"}, rows)
 		fmt.Fprintln(a.out)
 	}
+}
+
+// ofLines is what the charges and allowances of lines add to their amounts.
+func ofLines(lines []order.Line) (sum order.Number) {
+	for i := range lines {
+		for _, c := range lines[i].Charges {
+			add := sum.Add
+			if c.Allowance {
+				add = sum.Sub
+			}
+			if n, err := add(c.Amount); err == nil {
+				sum = n
+			}
+		}
+	}
+	return sum
 }
 
 // charged says what a charge is for, and its amount with the sign that it has in the total.

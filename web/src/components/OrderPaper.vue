@@ -3,6 +3,7 @@ import { computed, provide, toRef } from 'vue'
 
 import type { Finding, Located, Order } from '../api/client'
 import { chargeField, deliveriesText, fieldLabel, fieldName } from '../format'
+import { plus } from '../orders/decimal'
 import { statedFields, statedOfLine, statementTitle } from '../orders/statement'
 import { Places, spotOf, type Spot } from '../places'
 import OutcomeMark from './OutcomeMark.vue'
@@ -35,6 +36,15 @@ const o = computed(() => props.order)
 const kind = computed(() => {
   const order = o.value.kind === 'purchase' ? 'Purchase order' : 'Sales order'
   return o.value.statement ? statementTitle(o.value.statement, order) : order
+})
+// What the lines' charges add to their amounts, with as many digits.
+const ofLines = computed(() => {
+  const all = (o.value.lines ?? []).flatMap((l) => l.charges ?? [])
+  if (!all.length) return ''
+  const sum = plus(...all.map((c) => (c.allowance ? '-' : '') + (c.amount ?? '')))
+  const places = o.value.goods?.split('.')[1]?.length ?? 0
+  const [units, part = ''] = sum.replace('-', '−').split('.')
+  return places ? `${units}.${part.padEnd(places, '0')}` : sum
 })
 const facts = computed(() =>
   (
@@ -208,6 +218,10 @@ function has(line: number, field: string) {
         <tr v-if="o.goods && o.goods !== o.total">
           <td>Goods</td>
           <td><PaperValue field="goods" :value="o.goods" number /></td>
+        </tr>
+        <tr v-if="ofLines">
+          <td>Charges of lines</td>
+          <td>{{ ofLines }}</td>
         </tr>
         <tr v-for="c in o.charges ?? []" :key="chargeField(c)">
           <td>{{ fieldLabel(c.code) }}{{ c.percent ? ` ${c.percent} %` : '' }}</td>
