@@ -7,9 +7,7 @@ import (
 	"testing"
 
 	"koinos/core/finding"
-	"koinos/core/list"
 	"koinos/core/mapping"
-	"koinos/core/source"
 )
 
 // A path that leads to more lines than an order holds is said once, and no more are read.
@@ -22,15 +20,7 @@ header: {sender_number: {from: $.no}, partner: {value: P}}
 lines: {item: {from: $}, quantity: {value: "1"}}
 `)
 	doc := `{"no": "1", "a": [` + strings.TrimSuffix(strings.Repeat(`{"b": ["x", "y", "z"]},`, MostRows/2), ",") + "]}"
-	src, err := source.Open(strings.NewReader(doc), int64(len(doc)), m.Options(source.DefaultLimits))
-	if err != nil {
-		t.Fatal(err)
-	}
-	g, err := NewTable(m, src, nil).Next()
-	if err != nil {
-		t.Fatal(err)
-	}
-	d := Read(m, &g, &list.Set{})
+	d := firstOf(t, m, []byte(doc))
 	if len(d.Order.Lines) != MostRows || len(d.Findings) != 1 || d.Findings[0].Code != finding.OrderTooLong ||
 		d.Findings[0].At != fmt.Sprintf("/a/%d/b/2", MostRows/3) {
 		t.Errorf("%d lines, %+v", len(d.Order.Lines), d.Findings)
@@ -50,15 +40,7 @@ func TestDeepLevels(t *testing.T) {
 	}
 	fmt.Fprintf(&b, "CTT*%d~SE*%d*0001~GE*1*1~IEA*1*000000001~", items+3, 3*items+9)
 	m := parse(t, strings.Replace(mapping.Standard("x12-856"), "list: suppliers, ", "", 1))
-	src, err := source.Open(bytes.NewReader(b.Bytes()), int64(b.Len()), m.Options(source.DefaultLimits))
-	if err != nil {
-		t.Fatal(err)
-	}
-	g, err := NewTable(m, src, nil).Next()
-	if err != nil {
-		t.Fatal(err)
-	}
-	d := Read(m, &g, &list.Set{})
+	d := firstOf(t, m, b.Bytes())
 	packed := 0
 	for _, l := range d.Order.Lines {
 		if l.Statement != nil && l.Statement.Package == "00340417000000000010" {

@@ -1,10 +1,12 @@
 package reading
 
 import (
+	"bytes"
 	"fmt"
 	"io"
 	"koinos/core/check"
 	"koinos/core/finding"
+	"koinos/core/intent"
 	"koinos/core/list"
 	"koinos/core/mapping"
 	"koinos/core/source"
@@ -29,6 +31,20 @@ func parse(t testing.TB, text string) *mapping.Mapping {
 		t.Fatal(err)
 	}
 	return m
+}
+
+// firstOf reads the first order of a document.
+func firstOf(t testing.TB, m *mapping.Mapping, doc []byte) *intent.Intent {
+	t.Helper()
+	src, err := source.Open(bytes.NewReader(doc), int64(len(doc)), m.Options(source.DefaultLimits))
+	if err != nil {
+		t.Fatal(err)
+	}
+	g, err := NewTable(m, src, nil).Next()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return Read(m, &g, &list.Set{})
 }
 
 // draft runs a CSV through a mapping; an order reads "number: item×quantity …".
@@ -145,15 +161,7 @@ func TestValues(t *testing.T) {
 		column := map[string]string{"ordered_on": "Date", "quantity": "Qty", "discount_percent": "Less"}[c.field]
 		cells[column] = c.in
 		doc := "No;Date;Item;Qty;Price;Less\n1;" + cells["Date"] + ";a;" + cells["Qty"] + ";1;" + cells["Less"] + "\n"
-		src, err := source.Open(strings.NewReader(doc), int64(len(doc)), source.Options{})
-		if err != nil {
-			t.Fatal(err)
-		}
-		g, err := NewTable(m, src, nil).Next()
-		if err != nil {
-			t.Fatal(err)
-		}
-		d := Read(m, &g, &list.Set{})
+		d := firstOf(t, m, []byte(doc))
 		got := map[string]string{"ordered_on": string(d.Order.OrderedOn),
 			"quantity":         d.Order.Lines[0].Quantity.String(),
 			"discount_percent": d.Order.Lines[0].DiscountPercent.String()}[c.field]

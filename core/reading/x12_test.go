@@ -295,15 +295,7 @@ func TestOutsideOfTheLoop(t *testing.T) {
 	m := parse(t, strings.Replace(strings.Replace(mapping.Standard("x12-850"), "list: customers, ", "", 1),
 		"  notes: {from: [PO1/N9", "  custom.order: {from: BEG/03}\n  notes: {from: [PO1/N9", 1))
 	doc := ordersOfX12(1, 3)
-	src, err := source.Open(bytes.NewReader(doc), int64(len(doc)), m.Options(source.DefaultLimits))
-	if err != nil {
-		t.Fatal(err)
-	}
-	g, err := NewTable(m, src, nil).Next()
-	if err != nil {
-		t.Fatal(err)
-	}
-	d := Read(m, &g, &list.Set{})
+	d := firstOf(t, m, doc)
 	for i := range d.Order.Lines {
 		if c := d.Order.Lines[i].Custom; len(c) != 1 || c[0].Value != "PM-0" {
 			t.Errorf("line %d: %+v", i+1, c)
