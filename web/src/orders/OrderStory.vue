@@ -63,6 +63,7 @@ const changes = (m: Moment) =>
   (m.event?.changes ?? []).filter(
     (c) => !quiet.has(c.field) || !(m.movements.length || m.invoices.length || m.answers.length),
   )
+const unlisted = (m: Moment) => Math.max(0, changes(m).length - 12) + (m.event?.changes_left_out ?? 0)
 </script>
 
 <template>
@@ -111,13 +112,13 @@ const changes = (m: Moment) =>
             <b v-if="money(v)">, {{ money(v) }}</b>
             <Button v-if="canGoBack(v)" size="small" text label="Give back …" @click="emit('back', v)" />
           </p>
-          <ul v-if="changes(m).length">
+          <ul v-if="changes(m).length || unlisted(m)">
             <li v-for="(c, i) in changes(m).slice(0, 12)"
               :key="i">{{ c.line ? `line ${c.line} ` : '' }}{{ fieldName(c.field) }} <span v-if="c.field !== 'reason'"
               class="was">{{ c.was || '(blank)' }}</span> {{ c.is || '(blank)' }} <span v-if="m.event?.origin.load"
               class="soft">{{ c.at }}</span>
             </li>
-            <li v-if="changes(m).length > 12" class="soft">and {{ changes(m).length - 12 }} more</li>
+            <li v-if="unlisted(m)" class="soft">{{ changes(m).length ? 'and ' : '' }}{{ unlisted(m) }} more</li>
           </ul>
         </div>
       </li>
