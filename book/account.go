@@ -2,8 +2,8 @@ package book
 
 import "koinos/core/order"
 
-// account is what is billed of each line and charge of an order. Without it, an invoice of thousands of lines would look
-// through all of them for each.
+// account is what is billed of each line and charge of an order. Without it, an invoice of thousands of lines would
+// look through all of them for each.
 type account struct {
 	lines   map[int][]order.InvoiceLine // of earlier invoices and credit notes
 	charges map[charging]order.Number

@@ -87,7 +87,8 @@ func (b *billing) charges() error {
 	return nil
 }
 
-// usually is the rule for a charge if nobody states one: a share of the goods follows them, an amount is billed at once.
+// usually is the rule for a charge if nobody states one: a share of the goods follows them, an amount is billed at
+// once.
 func usually(c order.Charge, charges []order.Charge) string {
 	if slices.ContainsFunc(charges, func(d order.Charge) bool { return d.Is(c) && !d.Percent.IsZero() }) {
 		return chargesShare

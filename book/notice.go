@@ -310,8 +310,8 @@ func (n *noticed) finderOf() *order.Finder {
 	return n.finder
 }
 
-// find returns the position, counted from 0, of the only line that a line of the notice can mean; -1 if there is none, or
-// several.
+// find returns the position, counted from 0, of the only line that a line of the notice can mean; -1 if there is none,
+// or several.
 func (n *noticed) find(l *order.Line) int {
 	lines := n.finderOf()
 	only := func(all []int) int {

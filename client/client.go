@@ -90,7 +90,8 @@ func (c *Client) send(ctx context.Context, method, path string, query url.Values
 	return nil, p
 }
 
-// mostProblem is how many bytes of the answer to a request that failed are read: it may have a finding for each of many lines.
+// mostProblem is how many bytes of the answer to a request that failed are read: it may have a finding for each of many
+// lines.
 const mostProblem = 16 << 20
 
 // call makes a request and reads its JSON answer into out, which may be nil.

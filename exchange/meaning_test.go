@@ -163,8 +163,8 @@ func TestPackagesInNotice(t *testing.T) {
 	}
 }
 
-// testTotals receives an order of ten metres at 2.00 each with segments in its header and its line, and compares its total and
-// what is not read.
+// testTotals receives an order of ten metres at 2.00 each with segments in its header and its line, and compares its
+// total and what is not read.
 func testTotals(t *testing.T, cases []struct{ header, line, total, found string }) {
 	d := open(t)
 	for n, c := range cases {
@@ -183,7 +183,8 @@ func testTotals(t *testing.T, cases []struct{ header, line, total, found string 
 	}
 }
 
-// Allowances that are billed back, or paid in another way, do not change what an order comes to; those off the invoice do.
+// Allowances that are billed back, or paid in another way, do not change what an order comes to; those off the invoice
+// do.
 func TestSettledApart(t *testing.T) {
 	testTotals(t, []struct{ header, line, total, found string }{
 		{"SAC*C*D240***2500*******06~", "SAC*A*C310***100*******02~", "44.00", "[]"},

@@ -169,8 +169,8 @@ R-2 against C, 1: -1 at 10 is -3.34, charge.freight -3.22: goods -3.34, tax -0.6
 	}
 }
 
-// A share of the goods follows them: it is worked out anew when they change, and each invoice takes its part of it unless somebody
-// says otherwise. A second one for the same adds to it.
+// A share of the goods follows them: it is worked out anew when they change, and each invoice takes its part of it
+// unless somebody says otherwise. A second one for the same adds to it.
 func TestShareOfTheGoods(t *testing.T) {
 	e := testEngine(t, testStore(t), source.DefaultLimits)
 	mapping := strings.Replace(taxedMapping, "lines:", "  allowance_percent.discount: {from: Less}\nlines:", 1)

@@ -15,9 +15,9 @@ import (
 	"koinos/core/source"
 )
 
-// What is said of an order takes time in proportion to its lines: five times as many take about five times as long, and not
-// twenty-five times, while everybody else waits for the writer. Each was quadratic once; an invoice of ten thousand lines took a
-// minute.
+// What is said of an order takes time in proportion to its lines: five times as many take about five times as long, and
+// not twenty-five times, while everybody else waits for the writer. Each was quadratic once; an invoice of ten thousand
+// lines took a minute.
 func TestLongOrders(t *testing.T) {
 	lines := func(n int, one string) string {
 		var all []string
@@ -45,6 +45,12 @@ func TestLongOrders(t *testing.T) {
 		{"other items", intent.Change, func(n int) string {
 			return "{" + lines(n, `{"number": "%[1]d", "buyer_item": "C%[1]d"}`) + "}"
 		}, outcome.Changed},
+		{"lines that are of one item", intent.Change, func(n int) string {
+			return "{" + lines(n, `{"number": "%d", "item": "00417"}`) + "}"
+		}, outcome.Changed},
+		{"a shipment of that item", intent.Shipment, func(n int) string {
+			return `{"header": {"shipment": "X"}, ` + lines(n, `{"item": "00417", "quantity": "%d"}`) + "}"
+		}, outcome.Refused},
 		{"an answer", intent.Answer, func(n int) string {
 			return "{" + lines(n, `{"number": "%d", "answer": "accepted"}`) + "}"
 		}, outcome.Changed},
@@ -100,8 +106,8 @@ func TestLongOrders(t *testing.T) {
 	}
 }
 
-// An order that changed often, thousands of lines each time, is shown with the newest of its changes; the older ones are counted.
-// So is the feed: a page ends where it becomes long, and says that there is more.
+// An order that changed often, thousands of lines each time, is shown with the newest of its changes; the older ones
+// are counted. So is the feed: a page ends where it becomes long, and says that there is more.
 func TestManyChanges(t *testing.T) {
 	e := testEngine(t, testStore(t), source.DefaultLimits)
 	ctx := context.Background()

@@ -105,13 +105,20 @@ func posted(o *order.Order, body []byte) (*intent.Intent, error) {
 
 // fold adds up the charges of a posted order that are for the same.
 func fold(i *intent.Intent) {
-	for _, c := range i.Order.Charges {
-		if c.Stated().IsZero() {
-			i.Add(finding.MustMissing, 0, c.Field(), "", "%s has neither an amount nor a share in per cent.", c.Field())
+	whole := func(line int, charges []order.Charge) {
+		for _, c := range charges {
+			if c.Stated().IsZero() {
+				i.Add(finding.MustMissing, line, c.Field(), "", "%s has neither an amount nor a share in per cent.", c.Field())
+			}
 		}
 	}
+	whole(0, i.Order.Charges)
+	for n := range i.Order.Lines {
+		whole(n+1, i.Order.Lines[n].Charges)
+	}
 	if err := i.Order.FoldCharges(); err != nil {
-		i.Add(finding.AmountTooLarge, 0, "charges", "", "The amounts of charges for the same have more digits together than can be computed with.")
+		i.Add(finding.AmountTooLarge, 0, "charges", "",
+			"The amounts of charges for the same have more digits together than can be computed with.")
 	}
 }
 
@@ -161,7 +168,7 @@ func traceBody(t *origin.Trace, o *order.Order, root *tree.Node) {
 	})
 	each("charges", func(i int, n *tree.Node) {
 		if i < len(o.Charges) {
-			add(o.Charges[i].Field(), cmp.Or(n.Member("amount"), n.Member("percent")))
+			add(o.Charges[i].Field(), cmp.Or(n.Member("percent"), n.Member("amount")))
 		}
 	})
 	each("custom", func(i int, n *tree.Node) {

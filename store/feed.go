@@ -23,8 +23,8 @@ const selectEvents = `SELECT e.n, e.order_id, e.revision, e.at, e.by, e.action, 
 // mostChanges is how many bytes of changes, as JSON, are read at once.
 const mostChanges = 4 << 20
 
-// Events lists what happened to all orders behind a number, at most limit events, and says whether there are more. There may
-// be fewer, where they changed thousands of lines.
+// Events lists what happened to all orders behind a number, at most limit events, and says whether there are more.
+// There may be fewer, where they changed thousands of lines.
 func (s *Store) Events(ctx context.Context, after int64, limit int) (list []api.Event, more bool, err error) {
 	last, more, err := within(ctx, s.r, `SELECT n AS at, coalesce(length(changes), 0) + coalesce(length(trace), 0) AS size
 	  FROM events WHERE n > ? ORDER BY n LIMIT ?`, limit, after)
@@ -34,8 +34,8 @@ func (s *Store) Events(ctx context.Context, after int64, limit int) (list []api.
 	return list, more, err
 }
 
-// within finds the last row whose changes are read together with those of the rows before it. The query gives the number
-// and size of one row more than limit. more says that there are further rows.
+// within finds the last row whose changes are read together with those of the rows before it. The query gives the
+// number and size of one row more than limit. more says that there are further rows.
 func within(ctx context.Context, q querier, query string, limit int, args ...any) (last int64, more bool, err error) {
 	var rows []struct{ At, Size int64 }
 	if err := q.SelectContext(ctx, &rows, query, append(args, limit+1)...); err != nil {
@@ -51,8 +51,8 @@ func within(ctx context.Context, q querier, query string, limit int, args ...any
 	return last, false, nil
 }
 
-// eventsOf reads the events of an order. Of one that changed often, and thousands of lines each time, the older changes are
-// only counted.
+// eventsOf reads the events of an order. Of one that changed often, and thousands of lines each time, the older changes
+// are only counted.
 func eventsOf(ctx context.Context, q querier, id int64) ([]api.Event, error) {
 	first, more, err := within(ctx, q, `SELECT n AS at, coalesce(length(changes), 0) AS size
 	  FROM events WHERE order_id = ? ORDER BY n DESC LIMIT ?`, math.MaxInt32, id)

@@ -158,8 +158,8 @@ func listed(o *order.Order, l *order.Line, line int, f *order.Field, name string
 	Unknown(s.Add(code, line, f.Name, v, "%q is not in the list %s.", v, name), known, name)
 }
 
-// mostSuggested is up to which line of an order a suggestion is looked for: in a list of a hundred thousand entries, that takes
-// milliseconds for each.
+// mostSuggested is up to which line of an order a suggestion is looked for: in a list of a hundred thousand entries,
+// that takes milliseconds for each.
 const mostSuggested = 1_000
 
 // Unknown suggests in a finding what may have been meant by a code that a list does not have: the code that a common

@@ -212,8 +212,8 @@ func sums(a, b, sum map[int]order.Number) bool {
 	return rows >= 2 && some >= 2 && good*10 >= rows*9
 }
 
-// lessMoney leaves the amounts of lines out where a column holds the money that was taken off them: quantity × price, less
-// that, is the amount. An order's amounts are those before its allowances, and would differ.
+// lessMoney leaves the amounts of lines out where a column holds the money that was taken off them: quantity × price,
+// less that, is the amount. An order's amounts are those before its allowances, and would differ.
 func lessMoney(d *drafter, columns []*profile, all *[]candidate) {
 	best := func(field string) *profile {
 		var found *candidate

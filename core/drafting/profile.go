@@ -202,8 +202,8 @@ func (p *profile) isShare() bool {
 	return some
 }
 
-// unixTimes is the form of dates in which all values are whole numbers that count seconds or milliseconds; "" if they are
-// not.
+// unixTimes is the form of dates in which all values are whole numbers that count seconds or milliseconds; "" if they
+// are not.
 func (p *profile) unixTimes() string {
 	form := ""
 	for _, v := range p.values {

@@ -326,7 +326,8 @@ func Nearest(word string, words []string) (string, bool) {
 	return best, best != ""
 }
 
-// limit is how many letters may differ for two words to count as near: of numbers fewer, because any number is near to some.
+// limit is how many letters may differ for two words to count as near: of numbers fewer, because any number is near to
+// some.
 func limit(word string) int {
 	if strings.Trim(word, "0123456789") == "" {
 		return min(1+len(word)/8, 2)

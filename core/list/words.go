@@ -47,8 +47,8 @@ func makeWords(n int, of func(i int, add func(text string))) *words {
 	return w
 }
 
-// near calls yield with the words whose distance from a folded word is at most most, those of its own length first. yield
-// returns the distance that is still of interest.
+// near calls yield with the words whose distance from a folded word is at most most, those of its own length first.
+// yield returns the distance that is still of interest.
 func (w *words) near(text string, most int, yield func(entry, distance int) (most int)) {
 	size, counts, to := utf8.RuneCountInString(text), countsOf(text), newPattern(text)
 	of := func(n int) {
@@ -82,8 +82,8 @@ func countsOf(text string) (c counts) {
 	return c
 }
 
-// apart is how many letters of each word the other one does not have, in total: no more than two for each letter that was
-// changed, one for each that was left out, and none for two that were exchanged.
+// apart is how many letters of each word the other one does not have, in total: no more than two for each letter that
+// was changed, one for each that was left out, and none for two that were exchanged.
 func (c counts) apart(d counts) (n int) {
 	const high, low = 0x8080808080808080, 0x00ff00ff00ff00ff
 	for k := range c {
@@ -122,8 +122,8 @@ func newPattern(text string) *pattern {
 	return p
 }
 
-// distance is the distance of a word, as the function of that name computes it. A column of its table is the bits of one number
-// (Hyyrö 2003: A bit-vector algorithm for computing Levenshtein and Damerau edit distances).
+// distance is the distance of a word, as the function of that name computes it. A column of its table is the bits of
+// one number (Hyyrö 2003: A bit-vector algorithm for computing Levenshtein and Damerau edit distances).
 func (p *pattern) distance(text string, most int) int {
 	if p.size > 64 || p.size == 0 {
 		return distance(p.text, text, most+1)

@@ -6,7 +6,8 @@ import (
 	"testing"
 )
 
-// Near words are those that comparing with each word finds, in lists of codes and of words, with one or several letters wrong.
+// Near words are those that comparing with each word finds, in lists of codes and of words, with one or several letters
+// wrong.
 func TestNearWords(t *testing.T) {
 	for seed := range uint64(60) {
 		r := rand.New(rand.NewPCG(seed, 1))

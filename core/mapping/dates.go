@@ -269,7 +269,8 @@ func (f DateForm) Parse(s string) (order.Date, bool) {
 	return date, ok
 }
 
-// compact reports whether the form is of digits without signs between them, behind which a time may follow without a sign.
+// compact reports whether the form is of digits without signs between them, behind which a time may follow without a
+// sign.
 func (f DateForm) compact() bool {
 	return !slices.ContainsFunc(f.parts, func(p datePart) bool {
 		return p.what == 0 || p.what == 'n' || p.width < 2 || p.what == 'm' && p.width > 2

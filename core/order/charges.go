@@ -6,12 +6,12 @@ import (
 	"github.com/govalues/decimal"
 )
 
-// Charge is an allowance or a charge on an order, or on one of its lines: an amount, or a share of the lines' amounts. An
-// order has one amount and one share at the most for each kind and code.
+// Charge is an allowance or a charge on an order, or on one of its lines: an amount, or a share of the lines' amounts.
+// An order has one amount and one share at the most for each kind and code.
 type Charge struct {
 	Allowance bool   `json:"allowance,omitempty" doc:"True takes the amount off, false adds it"`
 	Code      string `json:"code" doc:"What it is for, e.g. freight"`
-	Amount    Number `json:"amount,omitzero"`
+	Amount    Number `json:"amount,omitzero" doc:"How much; where percent is given, it is worked out"`
 	Percent   Number `json:"percent,omitzero" doc:"The share of the lines' amounts that the amount is worked out from: 5 is five per cent"`
 	kind      string // while it is being mapped
 }
@@ -57,8 +57,7 @@ func Billable(charges []Charge) ([]Charge, error) {
 	return folded(charges)
 }
 
-// FoldCharges adds up the charges of the order, and of each line, that are amounts or shares for the same. A charge with
-// both keeps the amount.
+// FoldCharges adds up the charges of the order, and of each line, that are amounts or shares for the same.
 func (o *Order) FoldCharges() (err error) {
 	if o.Charges, err = folded(o.Charges); err != nil {
 		return err
@@ -78,9 +77,6 @@ func folded(charges []Charge) ([]Charge, error) {
 	at := make(map[string]int, len(charges))
 	all := charges[:0]
 	for _, c := range charges {
-		if c.Amount.set {
-			c.Percent = Number{}
-		}
 		i, twice := at[c.Field()]
 		if !twice {
 			at[c.Field()] = len(all)
@@ -99,7 +95,8 @@ func folded(charges []Charge) ([]Charge, error) {
 	return all, nil
 }
 
-// SettleCharge gives the charge that was added last the sign that its kind calls for, and returns it.
+// SettleCharge gives the charge that was added last the sign that its kind calls for, and returns it. An amount that a
+// document states counts, and not the share beside it.
 func (o *Order) SettleCharge() Charge {
 	c := lastCharge(o)
 	c.Allowance, c.kind = c.kind == "allowance", ""

@@ -108,8 +108,8 @@ func eachSaid(o *Order, l *Line, list []placed, yield func(placed, string)) {
 }
 
 // eachIn is Each for one level: the header (line 0) or one line. It also passes the field's place in the table; 0 is a
-// field that is not in it. The field's name comes in two parts, which most callers do not need as one: its family, if it
-// is of one, and its own name in it.
+// field that is not in it. The field's name comes in two parts, which most callers do not need as one: its family, if
+// it is of one, and its own name in it.
 func (o *Order) eachIn(line int, yield func(at int, family, name, value string)) {
 	list, l := o.level(line)
 	for i := range list {

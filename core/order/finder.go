@@ -6,8 +6,9 @@ import (
 	"unicode"
 )
 
-// Finder finds lines of an order by what a document calls them. It keeps up with lines that are added behind the others,
-// and with those of which Changed is called; ids and numbers of lines stay.
+// Finder finds the line of an order that a document means. Its methods return the positions, counted from 0, of the
+// lines that can be meant, and no more than two: where there are several, nobody knows which. It keeps up with lines
+// that are added behind the others, and with those of which Changed is called; ids and numbers of lines stay.
 type Finder struct {
 	of      *Order
 	known   int // lines in the index
@@ -30,12 +31,12 @@ func (f *Finder) Changed(position int) {
 	}
 }
 
-// Numbered returns the positions, counted from 0, of the lines that a line number can mean.
+// Numbered finds lines by their number; the first comes first.
 func (f *Finder) Numbered(number string) []int {
 	return f.find(&f.numbers, numberKey(number), nil, func(l *Line) bool { return SameNumber(l.Number, number) })
 }
 
-// OfSender returns the positions of the lines with the sender's own id, whatever its letter case.
+// OfSender finds lines by the sender's own id, whatever its letter case.
 func (f *Finder) OfSender(id string) []int {
 	if id == "" {
 		return nil
@@ -43,42 +44,48 @@ func (f *Finder) OfSender(id string) []int {
 	return f.find(&f.senders, foldKey(id), f.changed, func(l *Line) bool { return strings.EqualFold(l.SenderLine, id) })
 }
 
-// OfItem returns the positions of the lines that can be of the same item as another line.
+// OfItem finds lines that can be of the same item as another line.
 func (f *Finder) OfItem(like *Line) (all []int) {
 	same := func(l *Line) bool {
 		field, _ := l.DifferentItem(like)
 		return field == "" && l.SharesItem(like)
 	}
 	for _, c := range like.Codes() {
-		if c[1] != "" {
-			all = append(all, f.find(&f.items, c[0]+" "+foldKey(c[1]), f.changed, same)...)
+		if c[1] == "" {
+			continue
 		}
-	}
-	slices.Sort(all)
-	return slices.Compact(all)
-}
-
-// find returns the positions of the lines for which same is true: in the index they have a key, or they are others that are
-// looked at besides.
-func (f *Finder) find(index *map[string][]int, key string, others []int, same func(*Line) bool) (all []int) {
-	lines := f.of.Lines
-	if len(lines) <= fewLines {
-		for i := range lines {
-			if same(&lines[i]) {
+		for _, i := range f.find(&f.items, c[0]+" "+foldKey(c[1]), f.changed, same) {
+			if len(all) < enough && !slices.Contains(all, i) {
 				all = append(all, i)
 			}
+		}
+	}
+	return all
+}
+
+// enough lines show that there are several.
+const enough = 2
+
+// find returns lines for which same is true: those that have a key in the index, and others that are looked at besides.
+func (f *Finder) find(index *map[string][]int, key string, others []int, same func(*Line) bool) (all []int) {
+	lines := f.of.Lines
+	take := func(i int) (more bool) {
+		if same(&lines[i]) && !slices.Contains(all, i) {
+			all = append(all, i)
+		}
+		return len(all) < enough
+	}
+	if len(lines) <= fewLines {
+		for i := 0; i < len(lines) && take(i); i++ {
 		}
 		return all
 	}
 	f.grow()
 	for _, list := range [][]int{(*index)[key], others} {
-		for _, i := range list {
-			if same(&lines[i]) && !slices.Contains(all, i) {
-				all = append(all, i)
-			}
+		for k := 0; k < len(list) && len(all) < enough; k++ {
+			take(list[k])
 		}
 	}
-	slices.Sort(all)
 	return all
 }
 

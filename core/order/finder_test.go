@@ -8,7 +8,8 @@ import (
 	"testing"
 )
 
-// A Finder finds what looking through all lines finds, whether it has an index or not, and while lines are added and changed.
+// A Finder finds what looking through all lines finds, whether it has an index or not, and while lines are added and
+// changed.
 func TestFinder(t *testing.T) {
 	for seed := range int64(200) {
 		r := rand.New(rand.NewSource(seed))
@@ -54,8 +55,10 @@ func TestFinder(t *testing.T) {
 						want = append(want, i)
 					}
 				}
-				if !slices.Equal(c.got, want) {
-					t.Fatalf("seed %d, %s of %+v among %d lines: %v, want %v", seed, name, like, len(o.Lines), c.got, want)
+				wrong := len(c.got) != min(len(want), 2) || len(want) > 0 && name == "number" && c.got[0] != want[0] ||
+					slices.ContainsFunc(c.got, func(i int) bool { return !slices.Contains(want, i) })
+				if wrong || len(c.got) == 2 && c.got[0] == c.got[1] {
+					t.Fatalf("seed %d, %s of %+v among %d lines: %v, of %v", seed, name, like, len(o.Lines), c.got, want)
 				}
 			}
 		}

@@ -45,6 +45,26 @@ func sheetTrace() Trace {
 	return t
 }
 
+// Lines that change places take their places with them, however many there are.
+func TestRenumberMany(t *testing.T) {
+	const n = 100
+	tr := Trace{Rows: make([]int, n)}
+	to := make([]int, n)
+	for i := range n {
+		tr.Rows[i], to[i] = i+2, n-i
+		tr.AddCell(i+1, "item", Place{Row: i + 2, Column: 4})
+	}
+	if p := tr.Place(7, "item"); p.Row != 8 {
+		t.Error(p)
+	}
+	turned := tr.Renumber(to)
+	for i := range n {
+		if p := turned.Place(i+1, "item"); p.Row != n+1-i {
+			t.Fatalf("line %d stands in row %d", i+1, p.Row)
+		}
+	}
+}
+
 func TestTrace(t *testing.T) {
 	sheet := sheetTrace()
 	tree := Trace{Rows: []int{3, 9}, Records: []string{"/0/lines/0", "/0/lines/1"},

@@ -170,7 +170,7 @@ func (t *Trace) Renumber(to []int) Trace {
 		}
 		return to[line-1]
 	}
-	out.Rows, out.Cells = make([]int, most), nil
+	out.Rows, out.Cells, out.sorted = make([]int, most), nil, 0
 	if t.Lines != nil {
 		out.Lines = make([]int, most)
 	}

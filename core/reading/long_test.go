@@ -27,8 +27,8 @@ lines: {item: {from: $}, quantity: {value: "1"}}
 	}
 }
 
-// HL loops that stand within each other thousands of times are read as if the deepest stood side by side, and each item finds
-// the order around it.
+// HL loops that stand within each other thousands of times are read as if the deepest stood side by side, and each item
+// finds the order around it.
 func TestDeepLevels(t *testing.T) {
 	const items = 3_000
 	var b bytes.Buffer
@@ -46,6 +46,9 @@ func TestDeepLevels(t *testing.T) {
 		if l.Statement != nil && l.Statement.Package == "00340417000000000010" {
 			packed++
 		}
+	}
+	if f := d.Findings; len(f) != 1 || f[0].Code != finding.X12Noted || f[0].At != "ST 0001 / HL #21 / 02" {
+		t.Errorf("%+v", f)
 	}
 	if len(d.Order.Lines) != items || packed != items {
 		t.Errorf("%d lines, %d of them in the package; %+v", len(d.Order.Lines), packed, d.Findings)

@@ -180,8 +180,8 @@ type search struct {
 	from *tree.Node
 }
 
-// shared returns all that the path of a spot leads to from a node around the line. Each is looked for once: another line asks
-// the same.
+// shared returns all that the path of a spot leads to from a node around the line. Each is looked for once: another
+// line asks the same.
 func (w *worker) shared(s *spot, from *tree.Node) []*tree.Node {
 	key := search{s.src.Path, from}
 	nodes, known := w.around[key]

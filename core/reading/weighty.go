@@ -205,8 +205,8 @@ func day(of []string) func(*asked) (*tree.Node, string) {
 var apart = map[string]string{"01": "it is billed back", "03": "the seller sends a check", "04": "the buyer's account is credited",
 	"05": "the seller pays it"}
 
-// allowance reports an allowance or charge that is not read, or is settled apart, or that has no amount and is a share (element
-// 332) or a rate (118) that is not read. A mapping that reads the quantity of a rate (380) needs it.
+// allowance reports an allowance or charge that is not read, or is settled apart, or that has no amount and is a share
+// (element 332) or a rate (118) that is not read. A mapping that reads the quantity of a rate (380) needs it.
 func allowance(a *asked) (*tree.Node, string) {
 	is := a.element(1)
 	if is == nil || is.Text != "A" && is.Text != "C" {

@@ -123,8 +123,8 @@ func (n *Node) Pick(pick func(*Node) *Node) *Node {
 	return &only
 }
 
-// Alone returns a function that gives n with only one of some of its members, or with another node in its place, behind the
-// others. Each copy takes as long as n has other members.
+// Alone returns a function that gives n with only one of some of its members, or with another node in its place, behind
+// the others. Each copy takes as long as n has other members.
 func (n *Node) Alone(some func(*Node) bool) func(as *Node) *Node {
 	rest := n.Pick(func(c *Node) *Node {
 		if some(c) {

@@ -298,7 +298,8 @@ func delivery(line *order.Line, k int) func(string) string {
 	return func(field string) string { return said[field] }
 }
 
-// charge returns the fields of a charge. One that is a share has its amount only where the mapping has no place for shares.
+// charge returns the fields of a charge. One that is a share has its amount only where the mapping has no place for
+// shares.
 func charge(c *order.Charge, m *mapping.Mapping) func(string) string {
 	share := c.Percent.Plain()
 	if !slices.ContainsFunc(m.Levels[mapping.InCharges], func(b mapping.Binding) bool { return b.Field.Name == "percent" }) {

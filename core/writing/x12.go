@@ -282,7 +282,8 @@ func addressIn(b *mapping.Binding, segment *x12.Address) *x12.Address {
 }
 
 // target is the address to which a binding's value is written. It is the first, unless another one names the same
-// element with more conditions: more forms are read than written. What is read from outside of the loop is not written there.
+// element with more conditions: more forms are read than written. What is read from outside of the loop is not written
+// there.
 func target(b *mapping.Binding) *x12.Address {
 	var most *x12.Address
 	for i := range b.From {

@@ -30,8 +30,8 @@ type Address struct {
 	where     []condition
 }
 
-// condition is one "PO1/06 = VP or VN"; the code "" is that of a blank element. Without codes, as in "SAC/05 or SAC/07", it
-// asks whether one of the elements is filled.
+// condition is one "PO1/06 = VP or VN"; the code "" is that of a blank element. Without codes, as in "SAC/05 or
+// SAC/07", it asks whether one of the elements is filled.
 type condition struct {
 	depth     int // how many segments of the path it speaks of the last of
 	inner     []string

@@ -90,6 +90,7 @@ type checker struct {
 	frames                []frame
 	placed                []Placed
 	found                 []Finding
+	levels                map[string]int // of the HL loops, by their numbers
 	component, repetition byte
 }
 
@@ -274,6 +275,9 @@ func (c *checker) elements(s *Segment) {
 		}
 		c.add(Finding{Level: AtElement, Code: code, Offset: s.Offset, Row: s.Row, Segment: s.ID, Position: c.at + 1,
 			Element: n, Component: component, Value: clip(value), Message: fmt.Sprintf(format, args...), Place: place})
+	}
+	if s.ID == "HL" {
+		c.level(s, say)
 	}
 	filled := func(n int) bool { return len(s.Bytes(n)) > 0 }
 	name := func(n int) string { return fmt.Sprintf("%s%02d", s.ID, n) }

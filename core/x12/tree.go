@@ -36,7 +36,7 @@ func Tree(set *Set, placed []Placed) *tree.Node {
 		}
 		if p.Segment.ID == "HL" {
 			if up := levels[p.Segment.Element(2)]; up != nil {
-				for in = up; depth(in) > mostLevels; in = in.Parent {
+				for in = up; depth(in) >= mostLevels; in = in.Parent {
 				}
 			}
 		}
@@ -50,17 +50,6 @@ func Tree(set *Set, placed []Placed) *tree.Node {
 		}
 	}
 	return root
-}
-
-// mostLevels is how deep HL loops stand within each other; what is deeper stands beside them. The levels that the standard
-// knows (shipment, tare, order, pack, item) are fewer.
-const mostLevels = 20
-
-func depth(n *tree.Node) (levels int) {
-	for ; n.Parent != nil && levels <= mostLevels; n = n.Parent {
-		levels++
-	}
-	return levels
 }
 
 // builder makes trees. Nodes come from slabs: a set has very many.
