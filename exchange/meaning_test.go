@@ -446,3 +446,21 @@ func TestAllowancesOfALine(t *testing.T) {
 		t.Errorf("%s, total %s; want %s, 10.35", said, o.Total, want)
 	}
 }
+
+// What is billed for a line is told with the line, and for the whole order with the order: what a line cannot tell by
+// its code counts for the whole.
+func TestChargesOfBilledLines(t *testing.T) {
+	d := open(t)
+	d.receive(pellow(1, "850", "BEG*00*SA*PM-1**20260316~CUR*BY*EUR~REF*CT*C-1~N1*ST*Pellow Marina*92*0040~PO1*1*5*EA*2.00**VP*00113~SAC*C*D240***110~"+
+		"SAC*A*C310***50~PO1*2*4*EA*1.00**VP*00113~SAC*A*C310***20~CTT*2~SAC*C*D240***300~"))
+	id := d.order(order.Sales, "PELLOW", "", "PM-1").ID
+	d.says(intent.Change, id, nil, map[string]string{"number": "2", "charge.handling": "0.40"})
+	d.says(intent.Shipment, id, map[string]string{"shipment": "LS-1"},
+		map[string]string{"number": "1", "quantity": "5"}, map[string]string{"number": "2", "quantity": "4"})
+	got := d.outgoing("PELLOW", "810", "IT1", "SAC", "TDS")
+	const want = "IT1*1*5*EA*2*PE*VP*00113 SAC*A*C310***50 SAC*C*F050***110 IT1*2*4*EA*1*PE*VP*00113 SAC*A*C310***20 " +
+		"TDS*1780 SAC*C*D240***300 SAC*C*D500***40"
+	if got != want {
+		t.Errorf("\n got %s\nwant %s", got, want)
+	}
+}

@@ -106,7 +106,7 @@ func (x *Exchange) send(ctx context.Context, name string, want api.Wanted, fresh
 	if err != nil {
 		return out, err
 	}
-	t := teller{x: x, p: p, want: want, fresh: fresh, by: by, shipments: map[string]bool{}}
+	t := teller{x: x, p: p, m: m, want: want, fresh: fresh, by: by, shipments: map[string]bool{}}
 	for len(orders) > 0 {
 		all, quiet, rest, err := t.next(ctx, orders)
 		if orders = rest; err != nil {

@@ -14,6 +14,7 @@ import (
 	"koinos/api"
 	"koinos/core/finding"
 	"koinos/core/intent"
+	"koinos/core/mapping"
 	"koinos/core/notice"
 	"koinos/core/order"
 	"koinos/core/origin"
@@ -26,6 +27,7 @@ import (
 type teller struct {
 	x         *Exchange
 	p         *partner.Partner
+	m         *mapping.Mapping // of the set that is wanted
 	want      api.Wanted
 	fresh     bool // nothing is repeated that the partner has rejected
 	by        string
@@ -439,7 +441,7 @@ func (t *teller) invoices(ctx context.Context, o *store.StoredOrder, before []ap
 		if _, known := told[v.Number]; known || refused[v.Number] {
 			continue
 		}
-		view, err := notice.Bill(&is, v, order.Date(x.now().Format(time.DateOnly)))
+		view, err := notice.Bill(&is, v, order.Date(x.now().Format(time.DateOnly)), t.m.OfLine)
 		if err != nil {
 			return nil, err
 		}
@@ -474,26 +476,30 @@ func (t *teller) invoices(ctx context.Context, o *store.StoredOrder, before []ap
 func (x *Exchange) billed(ctx context.Context, o *store.StoredOrder, try bool, by string) (*store.StoredOrder,
 	[]finding.Finding, error) {
 	n := api.Notice{Header: map[string]string{"invoiced_on": x.now().Format(time.DateOnly)}}
-	for i := range o.Lines {
-		l := &o.Lines[i]
-		var credited order.Number
-		var errs [4]error
-		for k := range o.Invoices {
-			for _, v := range o.Invoices[k].Lines {
-				if v.Line == l.ID && v.Quantity.Sign() < 0 && errs[0] == nil {
-					credited, errs[0] = credited.Sub(v.Quantity)
-				}
+	credited := map[int]order.Number{}
+	for i := range o.Invoices {
+		for _, v := range o.Invoices[i].Lines {
+			if v.Quantity.Sign() >= 0 {
+				continue
+			}
+			var err error
+			if credited[v.Line], err = credited[v.Line].Sub(v.Quantity); err != nil {
+				return nil, nil, err
 			}
 		}
+	}
+	for i := range o.Lines {
+		l := &o.Lines[i]
 		settled := l.Returned
-		if credited.Cmp(settled) > 0 {
-			settled = credited
+		if c := credited[l.ID]; c.Cmp(settled) > 0 {
+			settled = c
 		}
 		due, err := l.Shipped.Sub(l.Invoiced)
-		errs[1] = err
-		due, errs[2] = due.Sub(settled)
-		if errs[3] = errors.Join(errs[:3]...); errs[3] != nil {
-			return nil, nil, errs[3]
+		if err == nil {
+			due, err = due.Sub(settled)
+		}
+		if err != nil {
+			return nil, nil, err
 		}
 		if due.Sign() > 0 {
 			n.Lines = append(n.Lines, map[string]string{"id": strconv.Itoa(l.ID), "quantity": due.Plain()})

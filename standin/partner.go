@@ -120,6 +120,9 @@ func Supplier(dir, as string, now func() time.Time, log *slog.Logger) (*Partner,
 			l := &sums.Lines[i]
 			bill.Lines = append(bill.Lines, order.InvoiceLine{Line: l.ID, Quantity: l.Quantity, UnitPrice: l.UnitPrice,
 				Amount: l.Amount})
+			for _, c := range l.Charges {
+				bill.Charges = append(bill.Charges, order.InvoiceCharge{Charge: c, Line: l.ID})
+			}
 		}
 		for _, c := range sums.Charges {
 			bill.Charges = append(bill.Charges, order.InvoiceCharge{Charge: c})
@@ -132,7 +135,11 @@ func Supplier(dir, as string, now func() time.Time, log *slog.Logger) (*Partner,
 		if err := p.tell("856", ship); err != nil {
 			return err
 		}
-		said, err := notice.Bill(&is, &bill, today)
+		m, err := standard("810")
+		if err != nil {
+			return err
+		}
+		said, err := notice.Bill(&is, &bill, today, m.OfLine)
 		if err != nil {
 			return err
 		}

@@ -1,6 +1,7 @@
 package mapping
 
 import (
+	"slices"
 	"strconv"
 	"strings"
 
@@ -25,16 +26,16 @@ func (b *builder) lettered(m *Mapping) {
 	}
 }
 
+// bound is the first binding of a field, or nil.
+func bound(all []Binding, field string) *Binding {
+	if i := slices.IndexFunc(all, func(b Binding) bool { return b.Field.Name == field }); i >= 0 {
+		return &all[i]
+	}
+	return nil
+}
+
 // complete checks that the fields are bound without which an order makes no sense.
 func (b *builder) complete(root *grammar.Node, m *Mapping) {
-	bound := func(all []Binding, name string) *Binding {
-		for i := range all {
-			if all[i].Field.Name == name {
-				return &all[i]
-			}
-		}
-		return nil
-	}
 	if m.Document.Headless {
 		b.lettered(m)
 	}

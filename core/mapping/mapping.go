@@ -450,6 +450,9 @@ func (m *Mapping) ReadsSegment(id string) bool {
 	return slices.ContainsFunc(m.Document.Unused, func(s Source) bool { return in(s.Text) })
 }
 
+// OfLine reports whether lines have a binding for a field.
+func (m *Mapping) OfLine(field string) bool { return bound(m.Levels[InLines], field) != nil }
+
 // Addresses calls yield with each address of X12 that a binding reads, or that is skipped on purpose, as it is from the
 // set on.
 func (m *Mapping) Addresses(yield func(*x12.Address) bool) {

@@ -9,14 +9,24 @@ import (
 	"koinos/core/order"
 )
 
-// lineOf finds the line with a number.
-func lineOf(o *order.Order, number string) *order.Line {
-	for i := range o.Lines {
-		if strings.EqualFold(o.Lines[i].Number, number) {
-			return &o.Lines[i]
-		}
+// numbered finds the lines of an order by their numbers.
+type numbered struct {
+	*order.Finder
+	of *order.Order
+}
+
+func linesOf(o *order.Order) numbered { return numbered{order.NewFinder(o), o} }
+
+// line is the first line with a number, or nil. One that is written in the same way comes before another (1 and 01).
+func (n numbered) line(number string) *order.Line {
+	at := n.Numbered(number)
+	if len(at) == 0 {
+		return nil
 	}
-	return nil
+	if last := &n.of.Lines[at[len(at)-1]]; last.Number == number && n.of.Lines[at[0]].Number != number {
+		return last
+	}
+	return &n.of.Lines[at[0]]
 }
 
 // due is the quantity of a line that is still wanted: what was ordered less what was cancelled.
@@ -52,12 +62,13 @@ func Confirm(asked, is *order.Order, answers []order.Answered, today order.Date)
 	v := bare(is)
 	v.Statement = &order.Statement{Kind: string(intent.Answer), On: today}
 	changed, rejected := false, 0
+	now, last := linesOf(is), lastSaid(answers)
 	for i := range asked.Lines {
 		a := &asked.Lines[i]
-		l := lineOf(is, a.Number)
+		l := now.line(a.Number)
 		out := named(a)
 		out.Quantity, out.UnitPrice = a.Quantity, a.UnitPrice
-		if said := statements(answers, a, l); len(said) > 0 {
+		if said := last.about(a, l); len(said) > 0 {
 			refused := 0
 			for _, one := range said {
 				v.Lines = append(v.Lines, worded(out, &one, a, l, promised(asked, a), len(said) > 1))
@@ -122,23 +133,32 @@ func Confirm(asked, is *order.Order, answers []order.Answered, today order.Date)
 	return v
 }
 
-// statements are what the last answer says about a line.
-func statements(answers []order.Answered, a, l *order.Line) (said []order.AnsweredLine) {
-	id := a.ID
-	if l != nil {
-		id = l.ID
-	}
-	if id == 0 {
-		return nil
-	}
-	for i := len(answers) - 1; i >= 0 && len(said) == 0; i-- {
+// saying is what was answered about lines, by their ids.
+type saying map[int][]order.AnsweredLine
+
+// lastSaid is what the last answer about each line says.
+func lastSaid(answers []order.Answered) saying {
+	last := saying{}
+	for i := len(answers) - 1; i >= 0; i-- {
+		here := saying{}
 		for _, one := range answers[i].Lines {
-			if one.Line == id {
-				said = append(said, one)
+			here[one.Line] = append(here[one.Line], one)
+		}
+		for id, said := range here {
+			if id != 0 && last[id] == nil {
+				last[id] = said
 			}
 		}
 	}
-	return said
+	return last
+}
+
+// about is what was said about a line, as it was asked for (a) and as it became (l, which can be nil).
+func (s saying) about(a, l *order.Line) []order.AnsweredLine {
+	if l != nil {
+		return s[l.ID]
+	}
+	return s[a.ID]
 }
 
 // codes are those of X12 element 668 for the words of an answer.
@@ -200,9 +220,10 @@ func promised(o *order.Order, l *order.Line) order.Date {
 func Changes(was, is *order.Order, number string, today order.Date) order.Order {
 	v := bare(is)
 	v.RequestedShipOn, v.RequestedDeliveryOn, v.CancelAfter = is.RequestedShipOn, is.RequestedDeliveryOn, is.CancelAfter
+	then, now := linesOf(was), linesOf(is)
 	for i := range is.Lines {
 		l := is.Lines[i]
-		before := lineOf(was, l.Number)
+		before := then.line(l.Number)
 		code := ""
 		if before == nil {
 			code = "AI"
@@ -222,7 +243,7 @@ func Changes(was, is *order.Order, number string, today order.Date) order.Order 
 		v.Lines = append(v.Lines, out)
 	}
 	for i := range was.Lines {
-		if before := &was.Lines[i]; lineOf(is, before.Number) == nil {
+		if before := &was.Lines[i]; now.line(before.Number) == nil {
 			out := named(before)
 			out.Quantity, out.UnitPrice = order.NumberOf(0), before.UnitPrice
 			out.Statement = &order.LineStatement{Code: "DI"}
@@ -326,8 +347,9 @@ const (
 )
 
 // Bill is an invoice, or a credit note, of an order, exact to the cent. It states a price for one unit in place of
-// price basis and discount. Quantities and money of a credit note are positive, and its purpose says what it is.
-func Bill(is *order.Order, bill *order.Invoice, today order.Date) (order.Order, error) {
+// price basis and discount. Quantities and money of a credit note are positive, and its purpose says what it is. A
+// charge of a line is told with its line if ofLine is true for its field, and otherwise as one of the whole invoice.
+func Bill(is *order.Order, bill *order.Invoice, today order.Date, ofLine func(field string) bool) (order.Order, error) {
 	v := bare(is)
 	v.Currency, v.PaymentTerms = cmp.Or(bill.Currency, v.Currency), is.PaymentTerms
 	for _, role := range []string{"bill_to", "ship_to"} {
@@ -335,11 +357,15 @@ func Bill(is *order.Order, bill *order.Invoice, today order.Date) (order.Order, 
 			v.Parties = append(v.Parties, order.Party{Role: role, Code: p.Code, Name: p.Name})
 		}
 	}
+	lines := map[int]int{} // positions in v, by id: the first of several parts
 	for i := range bill.Lines {
 		l := &bill.Lines[i]
 		at := is.Position(l.Line)
 		if at == 0 {
 			continue
+		}
+		if _, known := lines[l.Line]; !known {
+			lines[l.Line] = len(v.Lines)
 		}
 		out := named(&is.Lines[at-1])
 		out.Quantity, out.UnitPrice = l.Quantity.Abs(), l.UnitPrice
@@ -352,16 +378,15 @@ func Bill(is *order.Order, bill *order.Invoice, today order.Date) (order.Order, 
 		v.Lines = append(v.Lines, out)
 	}
 	for _, c := range bill.Charges {
-		c.Amount = c.Amount.Abs()
-		i := slices.IndexFunc(v.Charges, func(o order.Charge) bool { return o.Is(c.Charge) })
-		if i < 0 {
-			v.Charges = append(v.Charges, c.Charge)
-			continue
+		c.Amount, c.Percent = c.Amount.Abs(), order.Number{}
+		in := &v.Charges
+		if at, known := lines[c.Line]; known && ofLine(c.Field()) {
+			in = &v.Lines[at].Charges
 		}
-		var err error
-		if v.Charges[i].Amount, err = v.Charges[i].Amount.Add(c.Amount); err != nil {
-			return v, err
-		}
+		*in = append(*in, c.Charge)
+	}
+	if err := v.FoldCharges(); err != nil {
+		return v, err
 	}
 	if bill.Tax.Sign() != 0 && is.TaxTreatment != order.TaxInclusive && is.TaxTreatment != order.TaxExempt {
 		v.TaxAmount = bill.Tax.Abs()
@@ -408,19 +433,20 @@ func unitPrice(currency string, quantity, amount, said order.Number) (order.Numb
 // before (was) is rejected (IR), with the quantity that stays. An explicit answer (answers) is not changed.
 func Answered(v, asked, is, was *order.Order, answers []order.Answered) {
 	rejected, done := 0, 0
+	wanted, present, then, last := linesOf(asked), linesOf(is), linesOf(was), lastSaid(answers)
 	for i := range v.Lines {
 		out := &v.Lines[i]
 		s := out.Statement
 		left := order.NumberOf(0)
-		now := lineOf(is, out.Number)
+		now := present.line(out.Number)
 		if now != nil {
 			left = due(now)
 		}
-		l := lineOf(asked, out.Number)
+		l := wanted.line(out.Number)
 		if s.Asked = "CA"; l.Statement != nil && l.Statement.Code != "" {
 			s.Asked = l.Statement.Code
 		}
-		switch own := len(statements(answers, l, now)) > 0; {
+		switch own := len(last.about(l, now)) > 0; {
 		case own && s.Code == "IR" && s.Asked != "AI":
 			s.Accepted = left
 		case own:
@@ -429,7 +455,7 @@ func Answered(v, asked, is, was *order.Order, answers []order.Answered) {
 		case s.Asked == "DI":
 			s.Code, s.Accepted = "IR", left
 		case left.Sign() == 0: // it is gone
-		case undone(asked, l, is, now) && stays(was, is, now):
+		case undone(asked, l, is, now) && stays(was, then.line(now.Number), is, now):
 			s.Code, s.Accepted = "IR", left
 		case !undone(asked, l, is, now) && s.Code != "IB" && s.Code != "BP":
 			s.Code = "IA" // what differs besides nobody asked for
@@ -477,9 +503,8 @@ func undone(asked *order.Order, l *order.Line, is *order.Order, now *order.Line)
 		day != "" && day != promised(is, now)
 }
 
-// stays reports whether a line is as it was.
-func stays(was, is *order.Order, now *order.Line) bool {
-	before := lineOf(was, now.Number)
+// stays reports whether a line is as it was before.
+func stays(was *order.Order, before *order.Line, is *order.Order, now *order.Line) bool {
 	return before != nil && due(before).Cmp(due(now)) == 0 && before.UnitPrice.Cmp(now.UnitPrice) == 0 &&
 		before.Item == now.Item &&
 		before.Deliveries.String() == now.Deliveries.String() &&

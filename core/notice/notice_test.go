@@ -2,8 +2,11 @@ package notice
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
+	"syscall"
 	"testing"
+	"time"
 
 	"koinos/core/order"
 )
@@ -142,9 +145,47 @@ func TestUnitPrices(t *testing.T) {
 		bill := order.Invoice{Number: "1", Lines: []order.InvoiceLine{{Line: 1, Quantity: num(c.quantity),
 			UnitPrice: num(c.price),
 			Amount:    num(c.amount)}}}
-		v, err := Bill(&o, &bill, "2026-03-16")
+		v, err := Bill(&o, &bill, "2026-03-16", nil)
 		if err != nil || v.Lines[0].UnitPrice.String() != c.want {
 			t.Errorf("%s for %s: %s a unit, %v; want %s", c.quantity, c.amount, v.Lines[0].UnitPrice, err, c.want)
 		}
 	}
+}
+
+// The work that an order takes grows with its lines, and not with their square: ten times the lines may take thirty
+// times the processor time.
+func TestLongNotices(t *testing.T) {
+	took := func(n int) time.Duration {
+		var was, is order.Order
+		answer := order.Answered{}
+		for i := range n {
+			l := order.Line{ID: i + 1, Number: strconv.Itoa(i + 1), Item: "A", Quantity: num("5"), UnitPrice: num("2")}
+			was.Lines = append(was.Lines, l)
+			l.Quantity = num("6")
+			is.Lines = append(is.Lines, l)
+			answer.Lines = append(answer.Lines, order.AnsweredLine{Line: i + 1, Code: "accepted"})
+		}
+		answers := []order.Answered{answer}
+		began := used(t)
+		confirmed := Confirm(&was, &is, answers, "2026-03-16")
+		Answered(&confirmed, &was, &is, &was, answers)
+		changes := Changes(&was, &is, "1", "2026-03-16")
+		told := Unasked([]Told{{Answer: confirmed, Was: was}}, &is, nil, "2026-03-17")
+		if len(confirmed.Lines) != n || len(changes.Lines) != n || len(told.Lines) != n {
+			t.Errorf("%d, %d and %d of %d lines", len(confirmed.Lines), len(changes.Lines), len(told.Lines), n)
+		}
+		return used(t) - began
+	}
+	if few, many := took(1_000), took(10_000); many > 30*max(few, 5*time.Millisecond) {
+		t.Errorf("%s with 1,000 lines, %s with 10,000", few, many)
+	}
+}
+
+// used is the processor time of this process so far.
+func used(t *testing.T) time.Duration {
+	var r syscall.Rusage
+	if err := syscall.Getrusage(syscall.RUSAGE_SELF, &r); err != nil {
+		t.Fatal(err)
+	}
+	return time.Duration(r.Utime.Nano() + r.Stime.Nano())
 }

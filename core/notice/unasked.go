@@ -19,9 +19,11 @@ type Told struct{ Answer, Was order.Order }
 // there is nothing to tell.
 func Unasked(told []Told, is *order.Order, answers []order.Answered, today order.Date) order.Order {
 	known := knownLines(told)
+	buyer := linesOf(&order.Order{Lines: known})
 	was := order.Order{Lines: slices.Clone(known)}
+	then, now, last := linesOf(&was), linesOf(is), lastSaid(answers)
 	for i := range is.Lines {
-		if l := &is.Lines[i]; due(l).Sign() > 0 && lineOf(&was, l.Number) == nil {
+		if l := &is.Lines[i]; due(l).Sign() > 0 && then.line(l.Number) == nil {
 			was.Lines = append(was.Lines, toldLine(is, l))
 		}
 	}
@@ -29,16 +31,16 @@ func Unasked(told []Told, is *order.Order, answers []order.Answered, today order
 	v.Statement.Unasked, v.Statement.Code = true, "RD"
 	lines := v.Lines[:0]
 	for _, out := range v.Lines {
-		before, l := lineOf(&was, out.Number), lineOf(is, out.Number)
+		before, l := then.line(out.Number), now.line(out.Number)
 		change := "AI"
-		if slices.ContainsFunc(known, func(k order.Line) bool { return k.Number == out.Number }) {
+		if buyer.line(out.Number) != nil {
 			change = unaskedChange(before, is, l)
 		}
 		out.Quantity = order.NumberOf(0)
 		if l != nil {
 			out.Quantity = due(l)
 		}
-		if change != "" || len(statements(answers, before, l)) > 0 {
+		if change != "" || len(last.about(before, l)) > 0 {
 			out.Statement.Asked = cmp.Or(change, "NC")
 			lines = append(lines, out)
 		}
@@ -80,21 +82,23 @@ func toldLine(o *order.Order, l *order.Line) order.Line {
 
 // knownLines are the lines about which a buyer was told, each as it was when that was done last. One that was gone
 // then has no quantity.
-func knownLines(told []Told) (known []order.Line) {
+func knownLines(told []Told) []order.Line {
+	var known order.Order
+	lines := linesOf(&known)
 	for i := range told {
+		was := linesOf(&told[i].Was)
 		for k := range told[i].Answer.Lines {
 			number := told[i].Answer.Lines[k].Number
 			line := named(&told[i].Answer.Lines[k])
-			if l := lineOf(&told[i].Was, number); l != nil {
-				line = toldLine(&told[i].Was, l)
+			if l := was.line(number); l != nil {
+				line = toldLine(was.of, l)
 			}
-			at := slices.IndexFunc(known, func(k order.Line) bool { return k.Number == number })
-			if at < 0 {
-				known = append(known, line)
+			if before := lines.line(number); before != nil {
+				*before = line
 			} else {
-				known[at] = line
+				known.Lines = append(known.Lines, line)
 			}
 		}
 	}
-	return known
+	return known.Lines
 }
