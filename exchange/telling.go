@@ -292,13 +292,14 @@ func toldOf(before []api.SetRecord) (map[string]order.Order, error) {
 
 // shipped are the notices of those shipments of an order that were not sent yet, or that have changed since.
 func (t *teller) shipped(ctx context.Context, o *store.StoredOrder) (all []telling, err error) {
+	known := map[int64]*goods{o.ID: {of: o}}
 	for i := range o.Movements {
 		m := &o.Movements[i]
 		if m.Kind != order.Shipment || m.Reverses != "" || t.shipments[m.Number] {
 			continue
 		}
 		t.shipments[m.Number] = true
-		one, err := t.shipment(ctx, o, m.Number)
+		one, err := t.shipment(ctx, o, known, m.Number)
 		if err != nil {
 			return nil, err
 		}
@@ -309,9 +310,46 @@ func (t *teller) shipped(ctx context.Context, o *store.StoredOrder) (all []telli
 	return all, nil
 }
 
+// goods are the shipments of an order, as they are and as its partner was told about them.
+type goods struct {
+	of      *store.StoredOrder
+	is      map[string]order.Order // what is left of each, by number
+	told    map[string]order.Order // the last notice of each
+	refused map[string]bool
+}
+
+// goodsOf returns the shipments of an order. It is asked once for each order that shares shipments with another.
+func (t *teller) goodsOf(ctx context.Context, known map[int64]*goods, id int64) (*goods, error) {
+	if g := known[id]; g != nil && g.is != nil {
+		return g, nil
+	}
+	g := cmp.Or(known[id], &goods{})
+	var err error
+	if g.of == nil {
+		if g.of, err = t.x.store.Order(ctx, id); err != nil {
+			return nil, err
+		}
+	}
+	before, err := t.x.store.Said(ctx, "out", "856", id)
+	if err != nil {
+		return nil, err
+	}
+	if g.told, err = toldOf(before); err != nil {
+		return nil, err
+	}
+	if g.refused, err = t.refused(ctx, id, "856", before); err != nil {
+		return nil, err
+	}
+	if g.is, err = t.x.shipmentsOf(g.of); err != nil {
+		return nil, err
+	}
+	known[id] = g
+	return g, nil
+}
+
 // shipment is the notice of a shipment, with all the orders that it is of, or nil if the partner knows it as it is. If
 // a part or all of it was taken back since, the partner is told that it is replaced or cancelled.
-func (t *teller) shipment(ctx context.Context, o *store.StoredOrder, number string) (*telling, error) {
+func (t *teller) shipment(ctx context.Context, o *store.StoredOrder, all map[int64]*goods, number string) (*telling, error) {
 	ids, err := t.x.store.OrdersMoved(ctx, order.Shipment, o.Partner, number)
 	if err != nil {
 		return nil, err
@@ -320,33 +358,19 @@ func (t *teller) shipment(ctx context.Context, o *store.StoredOrder, number stri
 	known, same, cancelled := false, true, true // of what the partner was told
 	var was []spoken
 	for _, id := range ids {
-		of := o
-		if id != o.ID {
-			if of, err = t.x.store.Order(ctx, id); err != nil {
-				return nil, err
-			}
-		}
-		before, err := t.x.store.Said(ctx, "out", "856", id)
-		if err != nil {
+		g, err := t.goodsOf(ctx, all, id)
+		if err != nil || g.refused[number] {
 			return nil, err
 		}
-		told, err := toldOf(before)
-		if err != nil {
-			return nil, err
+		view, is := g.is[number]
+		if !is {
+			return nil, fmt.Errorf("order %s has no shipment %s", g.of.Number, number)
 		}
-		refused, err := t.refused(ctx, id, "856", before)
-		if err != nil || refused[number] {
-			return nil, err
-		}
-		view, err := t.x.shipmentOf(of, number)
-		if err != nil {
-			return nil, err
-		}
-		last, wasTold := told[number]
+		last, wasTold := g.told[number]
 		switch {
 		case wasTold:
 			known = true
-			was = append(was, spoken{of, last})
+			was = append(was, spoken{g.of, last})
 			same = same && sameGoods(&last, &view)
 			cancelled = cancelled && last.Statement.Code == notice.Cancelled
 		case len(view.Lines) > 0:
@@ -354,7 +378,7 @@ func (t *teller) shipment(ctx context.Context, o *store.StoredOrder, number stri
 		default:
 			continue // it was taken back before anybody heard of it
 		}
-		out.of = append(out.of, spoken{of, view})
+		out.of = append(out.of, spoken{g.of, view})
 	}
 	left := len(out.views())
 	switch {
@@ -378,41 +402,52 @@ func (t *telling) purpose(code string) {
 	}
 }
 
-// shipmentOf is what is left of a shipment of an order.
-func (x *Exchange) shipmentOf(o *store.StoredOrder, number string) (view order.Order, err error) {
+// shipmentsOf is what is left of each shipment of an order, by its number.
+func (x *Exchange) shipmentsOf(o *store.StoredOrder) (map[string]order.Order, error) {
 	now := x.now()
 	is := order.Seller(&o.Order)
+	var err error
+	back := map[string]map[int]order.Number{} // what was taken back, by shipments and ids of lines
+	for i := range o.Movements {
+		m := &o.Movements[i]
+		if m.Kind != order.Shipment || m.Reverses == "" {
+			continue
+		}
+		if back[m.Reverses] == nil {
+			back[m.Reverses] = map[int]order.Number{}
+		}
+		for _, l := range m.Lines {
+			if back[m.Reverses][l.Line], err = back[m.Reverses][l.Line].Sub(l.Quantity); err != nil {
+				return nil, err
+			}
+		}
+	}
+	views := map[string]order.Order{}
 	sofar := map[int]order.Number{}
 	for i := range o.Movements {
 		m := &o.Movements[i]
 		if m.Kind != order.Shipment || m.Reverses != "" {
 			continue
 		}
-		back := map[int]order.Number{}
-		for k := range o.Movements {
-			if r := &o.Movements[k]; r.Kind == order.Shipment && r.Reverses == m.Number {
-				for _, l := range r.Lines {
-					if back[l.Line], err = back[l.Line].Sub(l.Quantity); err != nil {
-						return view, err
-					}
-				}
-			}
-		}
 		for _, l := range m.Lines {
 			if sofar[l.Line], err = sofar[l.Line].Add(l.Quantity); err != nil {
-				return view, err
+				return nil, err
 			}
 		}
-		for line, q := range back {
+		for line, q := range back[m.Number] {
 			if sofar[line], err = sofar[line].Sub(q); err != nil {
-				return view, err
+				return nil, err
 			}
 		}
-		if m.Number == number {
-			return notice.Ship(&is, m, back, sofar, order.Date(now.Format(time.DateOnly)), now.Format("1504"))
+		if _, known := views[m.Number]; known {
+			continue
+		}
+		if views[m.Number], err = notice.Ship(&is, m, back[m.Number], sofar, order.Date(now.Format(time.DateOnly)),
+			now.Format("1504")); err != nil {
+			return nil, err
 		}
 	}
-	return view, fmt.Errorf("order %s has no shipment %s", o.Number, number)
+	return views, nil
 }
 
 // sameGoods reports whether two notices state the same shipped quantity for each line.
