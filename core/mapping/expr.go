@@ -267,7 +267,7 @@ func (x *Expr) Run(machine *vm.VM, e *Env) (v any, err error) {
 			err = fmt.Errorf("%v", r)
 		}
 	}()
-	v, err = machine.Run(x.program, *e)
+	v, err = machine.Run(x.program, e) // a pointer: a copy would be allocated
 	var where *file.Error
 	if errors.As(err, &where) {
 		if where.Prev != nil {

@@ -271,7 +271,7 @@ func (s Source) Many() bool {
 	case *jsondoc.Path:
 		return p != nil && !p.Single()
 	case *x12.Address:
-		return p != nil && p.IsElement()
+		return p != nil && p.IsElement() && !p.Single()
 	}
 	return false
 }

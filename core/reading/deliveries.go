@@ -15,7 +15,7 @@ import (
 // deliveries maps the deliveries of a line of a tree.
 func (w *worker) deliveries(v view, l *order.Line) {
 	part, line := w.m.Parts[mapping.InDeliveries], v.row.Node
-	if part == nil {
+	if part == nil || len(v.row.plan.apart) > 0 && !w.hasOneOf(v.row.plan.under) {
 		return
 	}
 	cells := len(w.d.Trace.Cells)
@@ -33,24 +33,28 @@ func (w *worker) deliveries(v view, l *order.Line) {
 	one := func(n *tree.Node) {
 		w.delivery(view{row: &Row{Record: source.Record{Row: v.row.Row, Line: v.row.Line, Node: n}, plan: v.row.plan}}, l)
 	}
-	first, ok := part.Each.(*x12.Address)
-	if !ok {
-		for _, n := range part.Each.All(line) {
+	if all := v.row.plan.apart; len(all) > 0 {
+		for n := range x12.Apart(line, all) {
 			one(n)
-		}
-		for _, other := range part.Others {
-			for _, n := range other.All(line) {
-				one(n)
-			}
 		}
 		return
 	}
-	all := []*x12.Address{first}
-	for _, other := range part.Others {
-		all = append(all, other.(*x12.Address)) // as all of one mapping are
+	for _, each := range append([]mapping.Query{part.Each}, part.Others...) {
+		for _, n := range each.All(line) {
+			one(n)
+		}
 	}
-	for n := range x12.Apart(line, all) {
-		one(n)
+}
+
+// deliveries notes where deliveries stand within a line of X12.
+func (p *plan) deliveries(part *mapping.Part) {
+	if part == nil {
+		return
+	}
+	for _, each := range append([]mapping.Query{part.Each}, part.Others...) {
+		if a, ok := each.(*x12.Address); ok {
+			p.apart, p.under = append(p.apart, a), append(p.under, a.Way()[0])
+		}
 	}
 }
 

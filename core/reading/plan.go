@@ -33,6 +33,8 @@ type plan struct {
 	columns map[string]int    // of the lines' fields that stand in one column
 	paths   map[string]string // JSON: pointers of the lines' fields from their record
 	around  *around
+	apart   []*x12.Address // X12: where deliveries stand within a line
+	under   []string       // and the segments directly within it, in one of which they stand
 }
 
 // around is what stands above, or around, the table of a sheet.
@@ -123,6 +125,7 @@ func bind(m *mapping.Mapping, head *source.Record, around *around, decided *Evid
 			p.bound[level] = append(p.bound[level], b)
 		}
 	}
+	p.deliveries(m.Parts[mapping.InDeliveries])
 	if m.KindBy != nil {
 		var f *finding.Finding
 		p.kindBy, f = p.spot(&m.KindBy.Source, m.Group.At)

@@ -47,9 +47,12 @@ func purpose(kind string, g *Group, d *intent.Intent) {
 	root := rec.Node.Root()
 	for _, p := range purposes[kind] {
 		for n := root.First(); n != nil; n = n.Next() {
+			if n.Kind != tree.Segment || n.Name != p.segment {
+				continue
+			}
 			e := elementOf(n, p.segment, p.element)
 			if e == nil {
-				if do := p.acts[""]; do != nil && n.Kind == tree.Segment && n.Name == p.segment {
+				if do := p.acts[""]; do != nil {
 					do(d, root, nil, rec.Line)
 				}
 				continue

@@ -124,6 +124,9 @@ func (w *worker) several(b *bound, s *spot, first taken) taken {
 		nodes = s.src.Path.Append(nodes, from)
 		w.nodes = nodes
 	}
+	if len(nodes) == 1 && b.Repeat != "sum" {
+		return first
+	}
 	for _, n := range nodes {
 		var t taken
 		if t.cell, t.at, t.ok = nodeCell(&w.view.row.Record, n); !t.ok {

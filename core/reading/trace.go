@@ -29,8 +29,8 @@ func (w *worker) traceLine(b *bound, at where, v view) {
 	if b.column > 0 && usual && t.Columns[b.Field.Name] == at.column {
 		return
 	}
-	if at.node != nil && b.Of == "" {
-		if path, ok := t.Paths[b.Field.Name]; ok && len(b.spots) == 1 && b.spots[0].pointer == path {
+	if at.node != nil && b.Of == "" && len(b.spots) == 1 && b.spots[0].static {
+		if path, ok := t.Paths[b.Field.Name]; ok && b.spots[0].pointer == path {
 			return
 		}
 	}

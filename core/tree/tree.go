@@ -126,13 +126,16 @@ func (n *Node) Pick(pick func(*Node) *Node) *Node {
 // Alone returns a function that gives n with only one of some of its members, or with another node in its place, behind
 // the others. Each copy takes as long as n has other members.
 func (n *Node) Alone(some func(*Node) bool) func(as *Node) *Node {
-	rest := n.Pick(func(c *Node) *Node {
-		if some(c) {
-			return nil
-		}
-		return c
-	})
+	var rest *Node // without them, when it is first asked for
 	return func(as *Node) *Node {
+		if rest == nil {
+			rest = n.Pick(func(c *Node) *Node {
+				if some(c) {
+					return nil
+				}
+				return c
+			})
+		}
 		one, last := rest.Pick(func(c *Node) *Node { return c }), *as
 		last.next = nil
 		if one.last == nil {

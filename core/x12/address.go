@@ -166,6 +166,10 @@ func stride(segment string, code, value int) int {
 	return 0
 }
 
+// Single reports whether the address leads to one value at the most: it names an element of the very segment from which
+// it starts.
+func (a *Address) Single() bool { return a.element > 0 && len(a.path) == 0 }
+
 // IsElement reports whether the address names an element, not a segment.
 func (a *Address) IsElement() bool { return a.element > 0 }
 
