@@ -2,6 +2,7 @@ package book
 
 import (
 	"cmp"
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -19,6 +20,7 @@ func (n *noticed) answer() error {
 	if n.stored.Kind == order.Purchase {
 		a.Number = in.SenderNumber
 	}
+	before := n.answered()
 	at := map[int]int{} // of lines by their ids: which line of the notice speaks of it first
 	for i := range in.Lines {
 		l := &in.Lines[i]
@@ -58,7 +60,7 @@ func (n *noticed) answer() error {
 		}
 		a.Lines = append(a.Lines, answered)
 		n.besides = append(n.besides, order.Change{Line: n.is.Position(line.ID), LineID: line.ID, Field: "answer",
-			Was: n.answered(line.ID), Is: code.Code})
+			Was: before[line.ID], Is: code.Code})
 	}
 	if last := len(n.stored.Answers) - 1; last >= 0 && sameAnswer(&n.stored.Answers[last], a) {
 		n.same = true
@@ -121,7 +123,7 @@ func (n *noticed) compareAnswer(a *order.Answered, at map[int]int) error {
 	case 1:
 		n.e.Add(finding.AnswerDiffers, 0, "answer", "", "Line %s is not answered.", silent[0])
 	default:
-		n.e.Add(finding.AnswerDiffers, 0, "answer", "", "Lines %s are not answered.", strings.Join(silent, ", "))
+		n.e.Add(finding.AnswerDiffers, 0, "answer", "", "Lines %s are not answered.", first(silent, ", "))
 	}
 	return nil
 }
@@ -169,19 +171,30 @@ func buyers(spoken *spokenOf, o *order.Order, answered bool, now time.Time) erro
 	}
 	reason := "The supplier's answer is not what was ordered"
 	return tx.Hold(api.HeldWork{Kind: api.HeldAnswer, OrderID: o.ID, Partner: is.Partner, Number: is.Order.Number,
-		Code: string(finding.AnswerDiffers), Reason: reason + ": " + strings.Join(differs, "; ") + ".", Since: now})
+		Code: string(finding.AnswerDiffers), Reason: reason + ": " + first(differs, "; ") + ".", Since: now})
 }
 
-// answered returns the latest answer to a line.
-func (n *noticed) answered(line int) string {
-	for i := len(n.stored.Answers) - 1; i >= 0; i-- {
-		for _, l := range n.stored.Answers[i].Lines {
-			if l.Line == line {
-				return l.Code
-			}
+// mostLines is how many lines a sentence names.
+const mostLines = 50
+
+// first names the first of what is said of lines, and counts the rest.
+func first(all []string, separator string) string {
+	if more := len(all) - mostLines; more > 0 {
+		return strings.Join(all[:mostLines], separator) + fmt.Sprintf(" and %d more", more)
+	}
+	return strings.Join(all, separator)
+}
+
+// answered returns the code of the latest answer to each line, by ids.
+func (n *noticed) answered() map[int]string {
+	codes := map[int]string{}
+	for i := range n.stored.Answers {
+		lines := n.stored.Answers[i].Lines
+		for k := len(lines) - 1; k >= 0; k-- { // of several statements the first counts
+			codes[lines[k].Line] = lines[k].Code
 		}
 	}
-	return ""
+	return codes
 }
 
 func sameAnswer(a, b *order.Answered) bool {

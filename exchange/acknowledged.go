@@ -1,7 +1,6 @@
 package exchange
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -16,15 +15,15 @@ import (
 	"koinos/store"
 )
 
-// answered is what a 997 or 999 says about one of our groups.
+// answered is what the acknowledgements (997, 999) of an interchange say about one of our groups, the last of them last.
 type answered struct {
-	set   api.SetRecord
 	group int64
 	state string            // of the group
 	why   []string          // codes of element 716
-	sets  map[string]string // state by the set's control number
-	notes map[string][]note
-	says  map[string][]finding.Finding // the notes in words
+	sets  map[string]string // state by control number, of those that are named
+	of    string            // state of all sets, by an acknowledgement that names none
+	notes map[string][]note // by the sets' control numbers
+	more  map[string]int    // notes that are not listed, because there are too many
 }
 
 // note is what an acknowledgement says about one of our sets: about an element (AK4), a segment (AK3), or the set as a
@@ -46,10 +45,10 @@ var outcomes = map[string]string{"A": api.StateAccepted, "E": api.StateNoted, "P
 
 // readAnswer reads a 997 or 999.
 func readAnswer(s *x12.Set) *answered {
-	a := &answered{sets: map[string]string{}, notes: map[string][]note{}, says: map[string][]finding.Finding{}}
+	a := &answered{sets: map[string]string{}}
 	set := ""
 	var at note // the segment that is spoken of
-	add := func(n note) { a.notes[set] = append(a.notes[set], n) }
+	add := func(n note) { a.note(set, n) }
 	for i := range s.Segments {
 		g := &s.Segments[i]
 		switch g.ID {
@@ -97,6 +96,9 @@ func readAnswer(s *x12.Set) *answered {
 	if a.group == 0 || a.state == "" {
 		return nil
 	}
+	if len(a.sets) == 0 {
+		a.of = a.state
+	}
 	return a
 }
 
@@ -106,34 +108,6 @@ const (
 	setHasErrors     = "5"
 )
 
-// explain puts what acknowledgements note about our sets into words, with our segments and values.
-func (a *arrival) explain() error {
-	for i := range a.answers {
-		one := &a.answers[i]
-		ours, err := a.x.store.OutgoingByGroup(a.ctx, a.p.Name, one.group)
-		if err != nil {
-			return err
-		}
-		sent := map[string]*x12.Set{}
-		if ours.ID != 0 && len(one.notes) > 0 {
-			if sent, err = a.x.setsSent(a.ctx, ours.ID, one.notes); err != nil {
-				return err
-			}
-		}
-		for control, notes := range one.notes {
-			for _, n := range notes {
-				f := n.finding(sent[control])
-				if one.sets[control] != api.StateRejected {
-					f.Severity = finding.Warning
-				}
-				f.Hint = sendAgain(a.p.Name, ours.Kinds)
-				one.says[control] = append(one.says[control], f)
-			}
-		}
-	}
-	return nil
-}
-
 // sendAgain says what to do about what a partner has rejected.
 func sendAgain(partner, set string) string {
 	return fmt.Sprintf("Fix the order, the mapping or the partner's description, then send it again: koinos exchange send %s %s. "+
@@ -142,8 +116,8 @@ func sendAgain(partner, set string) string {
 
 // setsSent reads those of an interchange's sets, by their control numbers, that something is noted about. Sets whose
 // bytes are not stored any more are left out.
-func (x *Exchange) setsSent(ctx context.Context, id int64, about map[string][]note) (map[string]*x12.Set, error) {
-	sent := map[string]*x12.Set{}
+func (x *Exchange) setsSent(ctx context.Context, id int64, about map[string][]note) (map[string]*ourSet, error) {
+	sent := map[string]*ourSet{}
 	text, err := x.Text(ctx, id)
 	if gone := (*store.TakenAway)(nil); errors.As(err, &gone) {
 		return sent, nil
@@ -162,13 +136,29 @@ func (x *Exchange) setsSent(ctx context.Context, id int64, about map[string][]no
 			return nil, err
 		}
 		if len(about[set.Control]) > 0 {
-			sent[set.Control] = set
+			sent[set.Control] = ourSetOf(set)
 		}
 	}
 }
 
+// ourSet is a set that we have sent, with the places of its segments.
+type ourSet struct {
+	*x12.Set
+	placed []x12.Placed
+	rows   map[int]int // positions in placed, by row
+}
+
+func ourSetOf(set *x12.Set) *ourSet {
+	o := ourSet{Set: set, rows: make(map[int]int, len(set.Segments))}
+	o.placed, _ = x12.Check(set)
+	for i := range o.placed {
+		o.rows[o.placed[i].Segment.Row] = i
+	}
+	return &o
+}
+
 // finding is the note in words; set is ours that it is about, if it is known.
-func (n *note) finding(set *x12.Set) finding.Finding {
+func (n *note) finding(set *ourSet) finding.Finding {
 	_, means := x12.Meaning(n.by, n.at, n.code)
 	if means == "" {
 		means = "a code of their own"
@@ -181,13 +171,10 @@ func (n *note) finding(set *x12.Set) finding.Finding {
 	var at origin.Place
 	what := fmt.Sprintf("%s at position %d", n.segment, n.position)
 	if set != nil && n.position >= 1 && n.position <= len(set.Segments) {
-		placed, _ := x12.Check(set)
 		ours = &set.Segments[n.position-1]
 		at = origin.Place{Row: ours.Row}
-		for i := range placed {
-			if placed[i].Segment.Row == ours.Row {
-				at.Segment = x12.PlaceIn(set.Control, placed, i)
-			}
+		if i, is := set.rows[ours.Row]; is {
+			at.Segment = x12.PlaceIn(set.Control, set.placed, i)
 		}
 		if ours.ID != n.segment {
 			what += fmt.Sprintf(" (our set has %s there)", ours.ID)
@@ -219,94 +206,4 @@ func (n *note) finding(set *x12.Set) finding.Finding {
 		}
 	}
 	return finding.New(finding.X12Rejected, at, value, "The partner notes about %s, %s: %s.", what, element, means)
-}
-
-// matched applies what the partner acknowledges to what we sent.
-func (a *arrival) matched(t *store.Tx) error {
-	for _, one := range a.answers {
-		rec := one.set
-		ours, err := t.OutgoingByGroup(a.p.Name, one.group)
-		if err != nil {
-			return err
-		}
-		if ours.ID == 0 {
-			rec.State = api.StateHeld
-			rec.Findings = append(rec.Findings, finding.New(finding.NotSent, origin.Place{Row: rec.Row},
-				fmt.Sprint(one.group), "It acknowledges a group %d, which was never sent to %s.", one.group, a.p.Name))
-		} else {
-			rec.State = api.StateDone
-		}
-		if err := t.PutSets(a.kept.ID, []api.SetRecord{rec}); err != nil {
-			return err
-		}
-		if ours.ID == 0 {
-			continue
-		}
-		for k := range ours.Sets {
-			s := &ours.Sets[k]
-			if s.State = one.sets[s.Control]; s.State == "" {
-				s.State = one.state
-			}
-			s.Findings = append(s.Findings, one.says[s.Control]...)
-		}
-		for _, code := range one.why {
-			_, means := x12.Meaning("AK9", 5, code)
-			f := finding.New(finding.X12Rejected, origin.Place{}, code, "The partner notes about the group %d: %s (%s).",
-				one.group,
-				strings.ToLower(cmp.Or(means, "a code of their own")), code)
-			f.Hint = sendAgain(a.p.Name, ours.Kinds)
-			ours.Findings = append(ours.Findings, f)
-		}
-		if len(one.why) > 0 {
-			if err := t.KnowInterchange(&ours); err != nil {
-				return err
-			}
-		}
-		if err := errors.Join(t.PutSets(ours.ID, ours.Sets), t.SetInterchange(ours.ID, one.state, ours.SentAt,
-			a.kept.At)); err != nil {
-			return err
-		}
-	}
-	for _, text := range a.received {
-		parts := strings.Split(text, string([]byte{a.i.Delimiters.Element}))
-		if len(parts) < 5 {
-			continue
-		}
-		control, _ := strconv.ParseInt(parts[1], 10, 64)
-		ours, err := t.OutgoingByControl(a.p.Name, control)
-		if err != nil {
-			return err
-		}
-		if ours.ID == 0 {
-			a.kept.Findings = append(a.kept.Findings, finding.New(finding.NotSent, origin.Place{}, parts[1],
-				"Its TA1 is about an interchange %s, which was never sent to %s.", parts[1], a.p.Name))
-			continue
-		}
-		note := ""
-		if len(parts) > 5 {
-			note = strings.TrimSpace(parts[5])
-		}
-		if means := x12.InterchangeNote(note); means != "" {
-			f := finding.New(finding.X12Rejected, origin.Place{}, note, "The partner says that the interchange has %s (TA1 %s).",
-				means, note)
-			if parts[4] != "R" {
-				f.Severity = finding.Warning
-			}
-			ours.Findings = append(ours.Findings, f)
-			if err := t.KnowInterchange(&ours); err != nil {
-				return err
-			}
-		}
-		if parts[4] != "R" { // what is in it was not looked at; acceptance of its sets comes with a 997
-			continue
-		}
-		for k := range ours.Sets {
-			ours.Sets[k].State = api.StateRejected
-		}
-		if err := errors.Join(t.PutSets(ours.ID, ours.Sets), t.SetInterchange(ours.ID, api.StateRejected, ours.SentAt,
-			a.kept.At)); err != nil {
-			return err
-		}
-	}
-	return nil
 }

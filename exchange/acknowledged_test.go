@@ -91,6 +91,105 @@ func TestNotesInWords(t *testing.T) {
 	}
 }
 
+// A partner may acknowledge the sets of a group apart, in one interchange or in several. A set is what the last
+// acknowledgement says that names it, and the interchange what its sets make it.
+func TestAcknowledgedApart(t *testing.T) {
+	skipRaces(t)
+	const first, second = "AK2*855*0001~", "AK2*855*0002~"
+	const yes, no, good, bad, some = "AK5*A~", "AK5*R*5~", "AK9*A*2*2*2~", "AK9*R*2*2*0~", "AK9*P*2*2*1~"
+	for n, c := range []struct {
+		name  string
+		heard []string // interchanges of acknowledgements, divided by |
+		want  string
+	}{
+		{"both at once", []string{first + yes + second + no + some}, "partly: accepted rejected"},
+		{"only the one that is wrong", []string{second + no + some}, "partly: accepted rejected"},
+		{"none named", []string{good}, "accepted: accepted accepted"},
+		{"one after the other", []string{first + no + bad + "|" + second + yes + good}, "partly: rejected accepted"},
+		{"the other way round", []string{second + yes + good + "|" + first + no + bad}, "rejected: rejected accepted"},
+		{"in two interchanges", []string{first + no + bad, second + yes + good}, "partly: rejected accepted"},
+		{"another opinion", []string{first + no + second + no + bad, first + yes + second + yes + good}, "accepted: accepted accepted"},
+		{"another opinion of all", []string{first + no + some, good}, "accepted: accepted accepted"},
+		{"another opinion of one", []string{bad, second + yes + some}, "partly: rejected accepted"},
+	} {
+		d := open(t)
+		for k := range 2 {
+			d.receive(pellow(100+k, "850", strings.Replace(order4711, "PM-1", fmt.Sprint("PM-", k+1), 1)))
+		}
+		sent := d.send("PELLOW", "855")[0]
+		for k, heard := range c.heard {
+			var sets string
+			for i, one := range strings.Split(heard, "|") {
+				said := fmt.Sprintf("AK1*PR*%d~%s", sent.GroupControl, one)
+				sets += fmt.Sprintf("ST*997*%04d~%sSE*%d*%04[1]d~", i+1, said, strings.Count(said, "~")+2)
+			}
+			one := pellow(200+10*n+k, "997", "@")
+			from, to := strings.Index(one, "ST*997"), strings.Index(one, "GE*1*")
+			count := strings.Count(sets, "ST*997")
+			d.receive(one[:from] + sets + strings.Replace(one[to:], "GE*1*", fmt.Sprintf("GE*%d*", count), 1))
+		}
+		i, err := d.store.Interchange(t.Context(), sent.ID, d.at)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got := i.State + ":"
+		for _, s := range i.Sets {
+			got += " " + s.State
+		}
+		if got != c.want {
+			t.Errorf("%s: %s, want %s", c.name, got, c.want)
+		}
+	}
+}
+
+// However much a partner notes, and however often, as much of it is stored as somebody can look at, and the rest is
+// counted.
+func TestManyNotes(t *testing.T) {
+	skipRaces(t)
+	d := open(t)
+	d.receive(pellow(1, "850", order4711))
+	sent := d.send("PELLOW", "855")[0]
+	var notes string
+	for n := range 1_000 {
+		notes += fmt.Sprintf("AK3*PO1*%d**2~", n+10)
+	}
+	last := func(control int, says string) string {
+		d.acknowledge(control, sent, "AK2*855*0001~"+says+"AK5*R*5~AK9*R*1*1*0~")
+		i, err := d.store.Interchange(t.Context(), sent.ID, d.at)
+		if err != nil {
+			t.Fatal(err)
+		}
+		all := i.Sets[0].Findings
+		return fmt.Sprintf("%d: %s", len(all), all[len(all)-1].Message)
+	}
+	for k, c := range []struct{ name, says, want string }{
+		{"200 of 1,000", notes, "201: The partner notes 800 further errors, which are not listed here."},
+		{"the same again", notes, "201: The partner notes 800 further errors, which are not listed here."},
+		{"another one", "AK3*CTT*9**2~", "202: There are further notes, which are not listed here."},
+		{"still another one", "AK3*CTT*8**2~", "202: There are further notes, which are not listed here."},
+	} {
+		if got := last(k+2, c.says); got != c.want {
+			t.Errorf("%s: %s, want %s", c.name, got, c.want)
+		}
+	}
+	var all string
+	for n := range 1_000 { // of which there are no more codes
+		all += fmt.Sprintf("TA1*%09d*260316*0930*E*%03d~", sent.Control, n%26)
+	}
+	for n := range 500 {
+		all += fmt.Sprintf("TA1*%09d*260316*0930*E*001~", 900_000+n)
+	}
+	doc := pellow(77, "997", "@")
+	i := d.receive(doc[:strings.Index(doc, "GS*")] + all + "IEA*0*000000077~")
+	ours, err := d.store.Interchange(t.Context(), sent.ID, d.at)
+	if err != nil || len(ours.Findings) != 25 {
+		t.Errorf("%d notes about the interchange, %v", len(ours.Findings), err)
+	}
+	if n := len(i.Findings); n != 201 || i.Findings[n-1].Message != "Its TA1 is about an interchange 000900200, which was never sent to PELLOW." {
+		t.Errorf("%d findings, the last: %s", n, i.Findings[n-1].Message)
+	}
+}
+
 // What a partner has rejected is not sent once more by itself, which would only be rejected again, for ever. It needs
 // attention until a person sends it, or says that it is settled. What else is due is sent.
 func TestRejectedIsNotRepeated(t *testing.T) {
@@ -205,7 +304,7 @@ func FuzzReadAnswer(f *testing.F) {
 		"AK1*PR*999999999999999999999~AK9*A", "AK3*PO1*1*~AK4*99>>*1~AK1*X*1~AK9*R*0*0*0*1*2*3*4*5"} {
 		f.Add(seed)
 	}
-	ours := readSets(f, pellow(1, "850", order4711))[0]
+	ours := ourSetOf(readSets(f, pellow(1, "850", order4711))[0])
 	f.Fuzz(func(t *testing.T, segments string) {
 		doc := pellow(1, "997", strings.Trim(segments, "~")+"~")
 		for _, set := range readSets(t, doc) {
@@ -215,7 +314,7 @@ func FuzzReadAnswer(f *testing.F) {
 			}
 			for _, notes := range a.notes {
 				for _, n := range notes {
-					for _, of := range []*x12.Set{nil, ours} {
+					for _, of := range []*ourSet{nil, ours} {
 						if found := n.finding(of); found.Message == "" || found.Code == "" {
 							t.Errorf("%+v: %+v", n, found)
 						}

@@ -175,8 +175,7 @@ type arrival struct {
 	findings int               // of those
 	broken   map[string]string // groups, by their control number, that are rejected
 	more     int               // findings of its envelope that are not kept
-	answers  []answered        // what it says of what we sent
-	received []string          // TA1 segments
+	heard    heard             // what it says about what we sent
 }
 
 // read reads an interchange that has come. It stores its sets a number at a time. Then it stores the acknowledgement
@@ -243,13 +242,16 @@ func (x *Exchange) read(ctx context.Context, kept *api.Interchange) error {
 			}
 		}
 	}
-	if err := a.explain(); err != nil {
-		return err
+	var told []told
+	if kept.State == api.StateReceived {
+		if told, err = a.matched(); err != nil {
+			return err
+		}
 	}
 	return x.store.Write(ctx, func(t *store.Tx) error {
 		switch kept.State {
 		case api.StateReceived:
-			if err := a.matched(t); err != nil {
+			if err := a.apply(t, told); err != nil {
 				return err
 			}
 		case api.StateDuplicate, api.StateDoubtful, api.StateRejected:
@@ -288,8 +290,8 @@ func (a *arrival) handler() x12.Handler {
 			return a.reject(a.seq-sets, g.Control, fmt.Sprintf("Its functional group %s is rejected. %s", g.Control, why))
 		},
 		Answer: func(s *x12.Segment) error {
-			a.received = append(a.received, s.String())
 			a.kind("TA1")
+			a.heard.hearsTA1(s)
 			return nil
 		},
 		Finding: func(f x12.Finding) error {
@@ -356,8 +358,7 @@ func (a *arrival) set(s *x12.Set, placed []x12.Placed, found []x12.Finding) erro
 	a.sets = append(a.sets, rec)
 	if a.findings += len(rec.Findings); s.ID == "997" || s.ID == "999" {
 		if one := readAnswer(s); one != nil {
-			one.set = rec
-			a.answers = append(a.answers, *one)
+			a.heard.hears(a.seq, one)
 		}
 	}
 	if len(a.sets) < setsAtATime && a.findings < setsAtATime {
@@ -392,7 +393,7 @@ func (a *arrival) reject(behind int, what, why string) error {
 
 // rejectAll rejects the interchange with everything in it.
 func (a *arrival) rejectAll(code string) error {
-	a.answers, a.received = nil, nil // what it acknowledges neither
+	a.heard = heard{} // what it acknowledges neither
 	return a.reject(0, a.i.Control, fmt.Sprintf("The interchange %s is rejected as a whole: it has %s (%s).", a.i.Control,
 		x12.InterchangeNote(code), code))
 }

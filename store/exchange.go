@@ -227,39 +227,57 @@ func (t *Tx) DropHeld(kind string, order int64) error {
 	return nil
 }
 
-// OutgoingByGroup finds what we sent a partner by its group's control number, and OutgoingByControl by that of the
-// interchange. An ID of 0 means none.
-func (t *Tx) OutgoingByGroup(partner string, group int64) (api.Interchange, error) {
-	return t.outgoing(`group_control = ?`, partner, group)
+// Sent is an interchange that we sent.
+type Sent struct {
+	ID    int64
+	Kinds string // of its sets
 }
 
-// OutgoingByGroup is Tx.OutgoingByGroup, of what is stored, without the interchange's sets.
-func (s *Store) OutgoingByGroup(ctx context.Context, partner string, group int64) (api.Interchange, error) {
-	return outgoing(ctx, s.r, `group_control = ?`, partner, group)
+// SentInterchanges finds what we sent a partner by the control numbers of interchanges, and SentGroups by those of
+// groups.
+func (s *Store) SentInterchanges(ctx context.Context, partner string, numbers []int64) (map[int64]Sent, error) {
+	return s.sent(ctx, "control", partner, numbers)
 }
 
-// OutgoingByControl is described at OutgoingByGroup.
-func (t *Tx) OutgoingByControl(partner string, control int64) (api.Interchange, error) {
-	return t.outgoing(`control = ?`, partner, control)
+// SentGroups is described at SentInterchanges.
+func (s *Store) SentGroups(ctx context.Context, partner string, numbers []int64) (map[int64]Sent, error) {
+	return s.sent(ctx, "group_control", partner, numbers)
 }
 
-func (t *Tx) outgoing(where, partner string, number int64) (api.Interchange, error) {
-	i, err := outgoing(t.ctx, t, where, partner, number)
-	if err != nil || i.ID == 0 {
+func (s *Store) sent(ctx context.Context, column, partner string, numbers []int64) (map[int64]Sent, error) {
+	if len(numbers) == 0 {
+		return nil, nil
+	}
+	list, err := json.Marshal(numbers)
+	if err != nil {
+		return nil, err
+	}
+	var rows []struct {
+		Number int64
+		Sent
+	}
+	if err := s.r.SelectContext(ctx, &rows, `SELECT `+column+` AS number, min(id) AS id, kinds FROM interchanges
+		WHERE partner = ? AND direction = 'out' AND control > 0 AND `+column+` IN (SELECT value FROM json_each(?))
+		GROUP BY `+column, partner, string(list)); err != nil {
+		return nil, err
+	}
+	all := make(map[int64]Sent, len(rows))
+	for _, r := range rows {
+		all[r.Number] = r.Sent
+	}
+	return all, nil
+}
+
+// SentWhole is an interchange that we sent, with all of its sets.
+func (t *Tx) SentWhole(id int64) (i api.Interchange, err error) {
+	var row interchangeRow
+	if err := t.GetContext(t.ctx, &row, `SELECT *, '' AS orders FROM interchanges WHERE id = ?`, id); err != nil {
 		return i, err
 	}
-	i.Sets, err = readSets(t.ctx, t, i.ID, 0, math.MaxInt32)
-	return i, err
-}
-
-func outgoing(ctx context.Context, q querier, where, partner string, number int64) (api.Interchange, error) {
-	var rows []interchangeRow
-	if err := q.SelectContext(ctx, &rows,
-		`SELECT *, '' AS orders FROM interchanges WHERE partner = ? AND direction = 'out' AND control > 0 AND `+where+
-			` LIMIT 1`, partner, number); err != nil || len(rows) == 0 {
-		return api.Interchange{}, err
+	if i, err = row.interchange(); err == nil {
+		i.Sets, err = readSets(t.ctx, t, id, 0, math.MaxInt32)
 	}
-	return rows[0].interchange()
+	return i, err
 }
 
 // InterchangeFilter chooses interchanges.

@@ -43,11 +43,25 @@ func RejectsAll(code string) bool {
 	return false
 }
 
+// answer is an answer with what it says about each line, by ids.
+type answer struct {
+	*Answered
+	lines map[int][]*AnsweredLine
+}
+
+func answerOf(a *Answered) *answer {
+	by := answer{a, make(map[int][]*AnsweredLine, len(a.Lines))}
+	for i := range a.Lines {
+		l := &a.Lines[i]
+		by.lines[l.Line] = append(by.lines[l.Line], l)
+	}
+	return &by
+}
+
 // whole reports whether what an answer says about the order as a whole also applies to a line. This is so if the answer
 // names no line, or only the exceptions (code AE of element 587).
-func (a *Answered) whole(line int) bool {
-	return len(a.Lines) == 0 || strings.EqualFold(strings.TrimSpace(a.Code), "AE") && !slices.ContainsFunc(a.Lines,
-		func(l AnsweredLine) bool { return l.Line == line })
+func (a *answer) whole(line int) bool {
+	return len(a.Lines) == 0 || strings.EqualFold(strings.TrimSpace(a.Code), "AE") && a.lines[line] == nil
 }
 
 // Offer is what the seller offers for a line: what the last answer about it says, in all its statements.
@@ -74,11 +88,11 @@ type Offer struct {
 // Offers compares the seller's answers with an order as it is. It returns an offer for each line that was answered and,
 // if any line was, for each line that should have been.
 func Offers(o *Order, answers []Answered) ([]Offer, error) {
-	last := map[int]*Answered{}
+	last := map[int]*answer{}
 	for i := range answers {
-		a := &answers[i]
-		for _, l := range a.Lines {
-			last[l.Line] = a
+		a := answerOf(&answers[i])
+		for id := range a.lines {
+			last[id] = a
 		}
 		for k := range o.Lines {
 			if a.whole(o.Lines[k].ID) {
@@ -116,7 +130,7 @@ func Offers(o *Order, answers []Answered) ([]Offer, error) {
 }
 
 // read takes what an answer says about a line.
-func (f *Offer) read(a *Answered, o *Order, line *Line, wanted Number) (err error) {
+func (f *Offer) read(a *answer, o *Order, line *Line, wanted Number) (err error) {
 	asked := cmp.Or(line.RequestedDeliveryOn, o.RequestedDeliveryOn, line.RequestedShipOn, o.RequestedShipOn)
 	var prices, days []string
 	var late []AnsweredLine
@@ -125,10 +139,7 @@ func (f *Offer) read(a *Answered, o *Order, line *Line, wanted Number) (err erro
 		f.Code, f.Refused = a.Code, RejectsAll(a.Code)
 	}
 	f.Unchanged = a.keeps(line.ID)
-	for _, l := range a.Lines {
-		if l.Line != line.ID {
-			continue
-		}
+	for _, l := range a.lines[line.ID] {
 		verdict, _ := VerdictOf(l.Code)
 		refused := verdict == Rejected
 		refused = refused && !f.Unchanged
@@ -171,7 +182,7 @@ func (f *Offer) read(a *Answered, o *Order, line *Line, wanted Number) (err erro
 		if l.DueOn != "" {
 			f.DueOn = max(f.DueOn, l.DueOn)
 			if l.DueOn != asked {
-				late = append(late, l)
+				late = append(late, *l)
 			}
 		}
 	}
@@ -230,17 +241,9 @@ func (l *AnsweredLine) Keeps() bool {
 }
 
 // keeps reports whether an answer says nothing about a line except that a change of it is refused.
-func (a *Answered) keeps(line int) bool {
-	all := false
-	for i := range a.Lines {
-		if l := &a.Lines[i]; l.Line == line {
-			if !l.Keeps() {
-				return false
-			}
-			all = true
-		}
-	}
-	return all
+func (a *answer) keeps(line int) bool {
+	said := a.lines[line]
+	return len(said) > 0 && !slices.ContainsFunc(said, func(l *AnsweredLine) bool { return !l.Keeps() })
 }
 
 // per is a price with its basis in words.
