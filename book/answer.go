@@ -179,7 +179,7 @@ const mostLines = 50
 
 // first names the first of what is said of lines, and counts the rest.
 func first(all []string, separator string) string {
-	if more := len(all) - mostLines; more > 0 {
+	if more := len(all) - mostLines; more > 1 {
 		return strings.Join(all[:mostLines], separator) + fmt.Sprintf(" and %d more", more)
 	}
 	return strings.Join(all, separator)

@@ -148,26 +148,8 @@ func TestLinesOfTheirs(t *testing.T) {
 			w.Header().Set("Content-Type", "application/json")
 			fmt.Fprint(w, shop)
 		}))}}
-		q := &quay{jobs: []map[string]any{}, outs: []map[string]any{}}
-		server := httptest.NewServer(q)
-		t.Cleanup(server.Close)
-		t.Setenv("QUAY_URL", server.URL)
+		q := k.besideQuay(c.key)
 		ctx := context.Background()
-		for name, text := range map[string]string{"sent": sentWithin, "quay-jobs": quayJobs, "quay-outs": quayOuts} {
-			if _, err := k.store.PutMapping(ctx, api.Mapping{Name: name, Text: text}); err != nil {
-				t.Fatal(err)
-			}
-		}
-		if _, err := k.Keep(ctx, strings.Replace(quayDescription, "KEY", c.key, 1), "test"); err != nil {
-			t.Fatal(err)
-		}
-		k.work()
-		k.pull(api.NewPull{Also: []string{"sent"}})
-		k.keep("koinos: sync/1\nname: quay\npull: [{record: quay.out}]\npush: [{record: quay.job}, {record: " +
-			"quay.out, of: shipment}]\n")
-		for range 2 {
-			k.run("quay")
-		}
 		out, err := json.Marshal(q.outs)
 		want := fmt.Sprintf(`[{"id":900,"job":500,"ref":"P-1","rows":[{"qty":2,"row":%q},{"qty":1,"row":%q}]}]`,
 			c.first, c.second)
@@ -193,6 +175,94 @@ func TestLinesOfTheirs(t *testing.T) {
 		}
 		if len(q.outs) != 2 {
 			t.Errorf("it came back: %v", q.outs)
+		}
+	}
+}
+
+// besideQuay is an office that has read the orders of its shop with their shipments, and writes both to a quay.
+func (k *keeping) besideQuay(key string) *quay {
+	k.t.Helper()
+	q := &quay{jobs: []map[string]any{}, outs: []map[string]any{}}
+	server := httptest.NewServer(q)
+	k.t.Cleanup(server.Close)
+	k.t.Setenv("QUAY_URL", server.URL)
+	ctx := context.Background()
+	for name, text := range map[string]string{"sent": sentWithin, "quay-jobs": quayJobs, "quay-outs": quayOuts} {
+		if _, err := k.store.PutMapping(ctx, api.Mapping{Name: name, Text: text}); err != nil {
+			k.t.Fatal(err)
+		}
+	}
+	if _, err := k.Keep(ctx, strings.Replace(quayDescription, "KEY", key, 1), "test"); err != nil {
+		k.t.Fatal(err)
+	}
+	k.work()
+	k.pull(api.NewPull{Also: []string{"sent"}})
+	k.keep("koinos: sync/1\nname: quay\npull: [{record: quay.out}]\npush: [{record: quay.job}, {record: " +
+		"quay.out, of: shipment}]\n")
+	for range 2 {
+		k.run("quay")
+	}
+	return q
+}
+
+// An order of many lines is read once for all of its lines that a shipment refers to, here and there; and if all of them
+// have the same trouble, it is said of some of them.
+func TestManyLinesOfTheirs(t *testing.T) {
+	const n = 300
+	var lines, sent []string
+	for i := range n {
+		lines = append(lines, fmt.Sprintf(`{"line": %d, "sku": "00101", "title": "Rope", "count": 5, "each": "1.00"}`, i+11))
+		sent = append(sent, fmt.Sprintf(`{"line": %d, "count": 2}`, i+11))
+	}
+	k := &keeping{books: &books{office: begin(t, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		fmt.Fprintf(w, `{"orders": [{"id": 1, "reference": "A-1", "state": "placed", "placed_at": "2026-03-02T08:00:00Z",
+		  "changed_at": "2026-03-02T08:00:00Z", "currency": "EUR", "line_count": %d, "buyer": {"name": "Otis", "mail": "o@harbour.example"},
+		  "lines": [%s], "sent": [{"number": "P-1", "lines": [%s]}]}]}`, n, strings.Join(lines, ", "), strings.Join(sent, ", "))
+	}))}}
+	q := k.besideQuay("key: $.row,")
+	gets := func() (n int) {
+		q.mu.Lock()
+		defer q.mu.Unlock()
+		n, q.gets = q.gets, 0
+		return n
+	}
+	if n := gets(); len(q.outs) != 1 || n > 4 {
+		t.Fatalf("the order is read %d times to write a shipment; held %v", n, k.held())
+	}
+	depart := func(ref string, row func(i int) string) {
+		var rows []any
+		for i := range n {
+			rows = append(rows, map[string]any{"row": row(i), "qty": 3})
+		}
+		q.mu.Lock()
+		q.outs = append(q.outs, map[string]any{"id": 900 + len(q.outs), "job": 500, "ref": ref, "rows": rows})
+		q.mu.Unlock()
+		k.run("quay")
+	}
+	depart("Q-9", func(i int) string { return fmt.Sprintf("R500-%d", 70+i) })
+	is, err := k.store.Order(context.Background(), 1)
+	if err != nil || len(is.Movements) != 2 || len(is.Movements[1].Lines) != n || is.Movements[1].Lines[n-1].Line != is.Lines[n-1].ID {
+		t.Fatalf("%d movements, %v, held %v", len(is.Movements), err, k.held())
+	}
+	if n := gets(); n > 4 {
+		t.Errorf("the order is read %d times for the lines of a departure", n)
+	}
+}
+
+// TestFew: however many reasons there are, some are said, and the others counted.
+func TestFew(t *testing.T) {
+	for _, c := range []struct {
+		reasons, said int
+		last          string
+	}{{1, 1, "reason 0"}, {20, 20, "reason 19"}, {21, 21, "reason 20"}, {22, 21, "There are 2 further reasons like these."},
+		{5000, 21, "There are 4980 further reasons like these."}} {
+		var why []string
+		for i := range c.reasons {
+			why = append(why, fmt.Sprint("reason ", i))
+		}
+		if got := few(why); len(got) != c.said || got[c.said-1] != c.last {
+			t.Errorf("%d reasons: %d are said, the last: %s", c.reasons, len(got), got[len(got)-1])
 		}
 	}
 }

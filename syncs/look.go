@@ -117,9 +117,13 @@ func (p *push) referLine(ctx context.Context, ref *system.Refer, n *tree.Node) (
 		if p.whose, err = p.o.whole(ctx, to, p.parent); err != nil {
 			return nil, err
 		}
+		p.lines = map[*system.Refer]*system.LineIndex{}
 	}
-	line, key := ref.Line.Of(to, p.whose, n.Text, "")
-	if line == nil {
+	if p.lines[ref] == nil {
+		p.lines[ref] = ref.Line.Of(to, p.whose)
+	}
+	key, is := p.lines[ref].Key(n.Text)
+	if !is {
 		return []string{fmt.Sprintf("The %s %s of %s has no line %q.", ref.To, p.parent, p.o.Name, n.Text)}, nil
 	}
 	n.Kind, n.Text = key.Kind, key.Text
@@ -144,11 +148,12 @@ func (s *Syncs) resolved(ctx context.Context, o *opened, r *system.Record, f *sy
 					of = n.Text
 				}
 			}
+			at := referred{s: s, o: o, ref: ref, of: of}
 			for _, n := range ref.Path.All(f.Node) {
 				if !n.Scalar() || n.Kind == tree.Null || n.Text == "" || lines && of == "" {
 					continue
 				}
-				value, err := s.valueOf(ctx, o, ref, of, n.Text)
+				value, err := at.value(ctx, n.Text)
 				if err != nil {
 					return nil, err
 				}
@@ -161,38 +166,58 @@ func (s *Syncs) resolved(ctx context.Context, o *opened, r *system.Record, f *sy
 	return f.Node.AppendJSON(nil), nil
 }
 
-// valueOf returns the value by which a record with a key can be found, or by which a line with a key is known in the
-// record with the key of; blank if there is none.
-func (s *Syncs) valueOf(ctx context.Context, o *opened, ref *system.Refer, of, key string) (v tree.Node, err error) {
-	to := o.Records[ref.To]
-	name := strings.Join([]string{o.Name, ref.To, ref.By, "key", of, key}, "\x00")
-	s.mu.Lock()
-	known, is := s.looked[name]
-	s.mu.Unlock()
-	if is && s.now().Before(known.until) {
+// referred is what a reference leads to: records, or the lines of the record with the key of.
+type referred struct {
+	s     *Syncs
+	o     *opened
+	ref   *system.Refer
+	of    string
+	lines *system.LineIndex // once they were read; nil if there is no such record
+	read  bool
+}
+
+// value returns the value by which a record, or a line, with a key can be found; blank if there is none.
+func (r *referred) value(ctx context.Context, key string) (v tree.Node, err error) {
+	name := strings.Join([]string{r.o.Name, r.ref.To, r.ref.By, "key", r.of, key}, "\x00")
+	r.s.mu.Lock()
+	known, is := r.s.looked[name]
+	r.s.mu.Unlock()
+	if is && r.s.now().Before(known.until) {
 		return known.is, nil
 	}
-	record, path := key, (*jsondoc.Path)(nil)
-	if ref.Line != nil {
-		record, path = of, ref.Line.Match
-	} else {
-		path = to.Finds[ref.By].Path
-	}
-	at, err := o.whole(ctx, to, record)
-	if missing(err) {
-		return v, nil
-	}
-	if err != nil {
+	at, path, err := r.at(ctx, key)
+	if err != nil || at == nil {
 		return v, err
-	}
-	if ref.Line != nil {
-		if at, _ = ref.Line.Of(to, at, "", key); at == nil {
-			return v, nil
-		}
 	}
 	if n := path.First(at); n != nil && n.Scalar() && n.Kind != tree.Null {
 		v = tree.Node{Kind: n.Kind, Text: n.Text}
-		s.remember(name, v)
+		r.s.remember(name, v)
 	}
 	return v, nil
+}
+
+// at returns the record or line with a key, and where in it the value stands by which it can be found; nil is that there
+// is none.
+func (r *referred) at(ctx context.Context, key string) (*tree.Node, *jsondoc.Path, error) {
+	to := r.o.Records[r.ref.To]
+	if r.ref.Line == nil {
+		at, err := r.o.whole(ctx, to, key)
+		if missing(err) {
+			return nil, nil, nil
+		}
+		return at, to.Finds[r.ref.By].Path, err
+	}
+	if !r.read {
+		at, err := r.o.whole(ctx, to, r.of)
+		if err != nil && !missing(err) {
+			return nil, nil, err
+		}
+		if r.read = true; err == nil {
+			r.lines = r.ref.Line.Of(to, at)
+		}
+	}
+	if r.lines == nil {
+		return nil, nil, nil
+	}
+	return r.lines.Line(key), r.ref.Line.Match, nil
 }

@@ -57,13 +57,14 @@ type push struct {
 	found    *plan.Found
 	number   string
 	rules    *plan.Planner
-	looked   []string   // look-ups that it believed
-	parent   string     // key of the record of the order that it belongs to
-	parentIs []byte     // the same as JSON
-	whose    *tree.Node // that record, once it was read
-	gone     string     // key of the linked record that the system does not have any more
-	linked   *api.Link  // as it was; nil is that there was none
-	shares   *sharing   // nil: only we write the record
+	looked   []string                            // look-ups that it believed
+	parent   string                              // key of the record of the order that it belongs to
+	parentIs []byte                              // the same as JSON
+	whose    *tree.Node                          // that record, once it was read
+	lines    map[*system.Refer]*system.LineIndex // of it
+	gone     string                              // key of the linked record that the system does not have any more
+	linked   *api.Link                           // as it was; nil is that there was none
+	shares   *sharing                            // nil: only we write the record
 	merged   *plan.Merged
 	then     *tree.Node // the record when both agreed, where it was merged
 	fetches  bool       // the record has what the order is to take in
@@ -188,6 +189,17 @@ func (s *Syncs) bring(ctx context.Context, o *opened, r *system.Record, id int64
 	return out, f, nil
 }
 
+// mostReasons is how many reasons are said: an order may have thousands of lines with the same trouble.
+const mostReasons = 20
+
+// few returns the first reasons, and the number of the others in words.
+func few(why []string) []string {
+	if more := len(why) - mostReasons; more > 1 {
+		return append(slices.Clone(why[:mostReasons]), fmt.Sprintf("There are %d further reasons like these.", more))
+	}
+	return why
+}
+
 // judge records in the Push why an error prevents the record from being right. It returns other errors.
 func judge(out *api.Push, err error) error {
 	var problem *remote.Problem
@@ -199,7 +211,7 @@ func judge(out *api.Push, err error) error {
 	case err == nil:
 		return nil
 	case errors.As(err, &no):
-		out.Code, out.Why = no.code, no.why
+		out.Code, out.Why = no.code, few(no.why)
 	case errors.As(err, &cannot):
 		out.Code, out.Why = api.CannotChange, []string{cannot.Why}
 	case finding.Of(err) != nil: // the mapping cannot be read any more
@@ -207,6 +219,7 @@ func judge(out *api.Push, err error) error {
 		for _, f := range finding.Of(err) {
 			out.Why = append(out.Why, finding.Capital(f.Error()))
 		}
+		out.Why = few(out.Why)
 	case errors.As(err, &wrong):
 		out.Code, out.Why = api.CannotRead, []string{finding.Capital(wrong.Error()) + "."}
 	case errors.As(err, &problem):

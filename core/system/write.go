@@ -44,24 +44,44 @@ type LineOf struct {
 	In *jsondoc.Path
 }
 
-// Of finds a line of a record by what it is known by, or else by its key; nil means that there is none. Key is the
-// line's.
-func (l *LineOf) Of(r *Record, root *tree.Node, match, key string) (line *tree.Node, is tree.Node) {
+// LineIndex has the lines of a record, by what each is known by, and by their keys.
+type LineIndex struct {
+	known map[string]tree.Node // keys
+	keyed map[string]*tree.Node
+}
+
+// Of indexes the lines of a record.
+func (l *LineOf) Of(r *Record, root *tree.Node) *LineIndex {
+	all := &LineIndex{map[string]tree.Node{}, map[string]*tree.Node{}}
 	for i, n := range r.Lines.All(root) {
-		is = tree.Node{Kind: tree.Number, Text: strconv.Itoa(i + 1)}
+		key := tree.Node{Kind: tree.Number, Text: strconv.Itoa(i + 1)}
 		if l.Key != nil {
 			k := l.Key.First(n)
 			if k == nil || !k.Scalar() {
 				continue
 			}
-			is = tree.Node{Kind: k.Kind, Text: k.Text}
+			key = tree.Node{Kind: k.Kind, Text: k.Text}
 		}
-		if match != "" && scalar(l.Match, n) == match || key != "" && is.Text == key {
-			return n, is
+		if match := scalar(l.Match, n); match != "" {
+			if _, is := all.known[match]; !is { // the first counts
+				all.known[match] = key
+			}
+		}
+		if all.keyed[key.Text] == nil {
+			all.keyed[key.Text] = n
 		}
 	}
-	return nil, is
+	return all
 }
+
+// Key returns the key of the line that is known by a value; false if there is none.
+func (l *LineIndex) Key(match string) (tree.Node, bool) {
+	key, is := l.known[match]
+	return key, is
+}
+
+// Line returns the line with a key, or nil.
+func (l *LineIndex) Line(key string) *tree.Node { return l.keyed[key] }
 
 // Request is one way to write: method, path, and how the body stands in what is sent.
 type Request struct {
