@@ -348,6 +348,28 @@ PNT-BLU-1L,Paint blue 1 l,12,$12.50,$150.00
 		`{"order":{"number":"Z-9","placed":"2026-11-20","buyer":{"id":"HARB"}},"positions":{"1":{"article":"00417","amount":"5","unit":"EA","price":"12.90"},"2":{"article":"00551","amount":"2","unit":"EA","price":"8.00"}},"sum":"80.50"}
 `,
 		`lines: {each: "$.positions.*"}|sender_number: {from: $.order.number, need: must}|quantity: {from: amount, need: must}|unit_price: {from: price}|total: {from: sum}`, ""},
+	{"items by their codes", `{"orders":[{"id":"W-1001","date":"2026-03-14","customer":"Harbour Stores","items":{"00417":12,"00233":4}},` +
+		`{"id":"W-1002","date":"2026-03-15","customer":"Pellow","items":{"00417":2,"00101":40,"00305":1}}]}`,
+		`group: {by: path, path: "$.orders[*]"}|lines: {each: "$.items.*"}|sender_number: {from: id, need: must}|item: {from: "{name}", need: must}|quantity: {from: $, need: must}`, ""},
+	{"a basket of one thing", `[{"orderNo":5501,"createdAt":"2026-03-14T09:12:00Z","basket":{"ROPE-10-W":3}},{"orderNo":5502,"createdAt":"2026-03-14T10:40:00Z","basket":{"CLEAT-A4":12}}]`,
+		`lines: {each: "$.basket.*"}|sender_number: {from: orderNo, need: must}|item: {from: "{name}", need: must}|quantity: {from: $, need: must}`, ""},
+	{"sums by their names, which are no items", `[{"orderNo":5501,"totals":{"net":300,"vat":60,"gross":360},"rows":[{"sku":"00417","qty":12},{"sku":"00233","qty":4}]}]`,
+		`lines: {each: "$.rows[*]"}|item: {from: sku, need: must}|quantity: {from: qty, need: must}`, ""},
+	{"positions by their codes", `{"orderNo":"88231","orderDate":"2026-03-14","positions":{"00417":{"qty":12,"price":1.5},"00233":{"qty":4,"price":22.0},"00101":{"qty":1,"price":3.25}}}`,
+		`lines: {each: "$.positions.*"}|item: {from: "{name}", need: must}|quantity: {from: qty, need: must}`, ""},
+	{"positions by their numbers", `{"orderNo":"88231","positions":{"10":{"text":"Rope, white","qty":12},"20":{"text":"Cleat","qty":4},"30":{"text":"Buoy","qty":1}}}`,
+		`number: {from: "{name}"}|description: {from: text}|quantity: {from: qty, need: must}`, ""},
+	{"a sheet as lists of cells", `{"range":"Orders!A1:G4","values":[["Order No","Order Date","Customer","Item","Description","Qty","Price"],` +
+		`["W-1001","2026-03-14","Harbour Stores","00417","Rope 10 mm","12","1.50"],["W-1001","2026-03-14","Harbour Stores","00233","Cleat","4","22.00"],` +
+		`["W-1002","2026-03-15","Pellow","00101","Buoy","40","3.25"]]}`,
+		`records: "$.values[1:]"|group: {by: key, columns: "$[0]"}|sender_number: {from: "$[0]", need: must}|ordered_on: {from: "$[1]"}|item: {from: "$[3]", need: must}|quantity: {from: "$[5]", need: must}|unit_price: {from: "$[6]"}`, ""},
+	{"a sheet of one order as lists of cells", `[["Bestellnummer","Artikel","Menge","Preis"],["B-77","00417",12,1.5],["B-77","00233",4,22]]`,
+		`records: "$[1:]"|group: {by: key, columns: "$[0]"}|sender_number: {from: "$[0]", need: must}|item: {from: "$[1]", need: must}|quantity: {from: "$[2]", need: must}`, ""},
+	{"rows beside the names of their columns", `{"order":"W-1001","date":"2026-03-14","customer":"Harbour Stores","columns":["sku","description","quantity","price"],` +
+		`"rows":[["00417","Rope 10 mm",12,1.5],["00233","Cleat",4,22.0]]}`,
+		`group: {by: path, path: $}|lines: {each: "$.rows[*]"}|sender_number: {from: order, need: must}|item: {from: "$[0]", need: must}|quantity: {from: "$[2]", need: must}|unit_price: {from: "$[3]"}`, ""},
+	{"lists of three without names", `{"order":"W-1001","lines":[["00417","Rope 10 mm",12],["00233","Cleat",4]]}`,
+		`lines: {each: "$.lines[*]"}|sender_number: {from: order, need: must}|item: {from: "$[0]", need: must}|quantity: {from: "$[2]", need: must}`, ""},
 }
 
 var mark = regexp.MustCompile(`(?m)\s+#.*$`)

@@ -1,22 +1,17 @@
 package drafting
 
 import (
-	"bytes"
 	"fmt"
 	"io"
 	"slices"
 	"strings"
 
 	"koinos/core/finding"
-	"koinos/core/jsondoc"
 	"koinos/core/order"
 	"koinos/core/origin"
 	"koinos/core/source"
 	"koinos/core/tree"
 )
-
-// treeSample is how many bytes of a JSON document are read.
-const treeSample = 8 << 20
 
 // repeated is a path of objects that repeat: the elements of arrays, or the
 // members of an object that are all objects.
@@ -25,6 +20,8 @@ type repeated struct {
 	nodes []*tree.Node
 	score float64 // how much its values look like lines
 	head  float64 // how much they look like headers
+	// rows of a table: the headings of their values, which can be blank; nil is that they are no such rows
+	headings []string
 }
 
 // tree drafts for JSON and NDJSON.
@@ -62,6 +59,9 @@ func (d *drafter) tree(r io.ReaderAt, size int64, opt source.Options) error {
 	var lines *repeated
 	for _, path := range paths {
 		r := found[path]
+		if r.headings != nil && calledLines(path[strings.LastIndexByte(path, '.')+1:]) {
+			r.score++ // its values may have no names
+		}
 		for _, p := range d.leafProfiles(r) {
 			for _, h := range d.hintsOf(p.heading) {
 				f, ok := d.lookup(h.level, h.field)
@@ -122,8 +122,8 @@ func (d *drafter) tree(r io.ReaderAt, size int64, opt source.Options) error {
 	if orders.head < 0.6 || lines.score < 2 {
 		sure = "unsure"
 	}
-	d.guess("grouping", "path "+orders.path, fmt.Sprintf("%d objects there hold %d objects with quantities at %s",
-		len(orders.nodes), len(lines.nodes), each), sure, "")
+	d.guess("grouping", "path "+orders.path, fmt.Sprintf("orders there: %d; lines in them, at %s: %d",
+		len(orders.nodes), each, len(lines.nodes)), sure, "")
 	d.y.parts = append(d.y.parts, "lines: {each: "+quote(each)+"}")
 	heads := d.leafProfiles(orders)
 	group := make([]int, len(orders.nodes))
@@ -148,10 +148,10 @@ func (d *drafter) tree(r io.ReaderAt, size int64, opt source.Options) error {
 			}
 		}
 	}
-	candidates = d.named(candidates, heads, order.Header, "sender_number")
+	candidates = d.named(candidates, orders, heads, order.Header, "sender_number")
 	chosen, second := assign(candidates)
 	below := d.leafProfiles(lines)
-	under := d.named(d.candidates(below, nil), below, order.Lines, "item")
+	under := d.named(d.candidates(below, nil), lines, below, order.Lines, "item")
 	number := d.orderOfLines(chosen, under, each)
 	if number != nil { // each line names its order: lines of one are what is said of it
 		d.y.group, d.y.parts = "by: key, columns: "+flow([]string{number.column.from}), nil
@@ -303,77 +303,6 @@ func (d *drafter) flatTree(lines *repeated) error {
 	return nil
 }
 
-// roots reads the beginning of the document: for NDJSON the values of its first lines, for JSON one value, repaired if
-// the sample ends inside it.
-func (d *drafter) roots(r io.ReaderAt, size int64, opt source.Options) ([]*tree.Node, error) {
-	if d.format == source.NDJSON {
-		opt.Format = d.format
-		src, err := source.Open(r, size, opt)
-		if err != nil {
-			return nil, err
-		}
-		var roots []*tree.Node
-		for len(roots) < sampleRows {
-			rec, err := src.Next()
-			if err == io.EOF {
-				break
-			}
-			if err != nil {
-				return nil, err
-			}
-			if rec.Node != nil {
-				roots = append(roots, rec.Node)
-			}
-		}
-		return roots, nil
-	}
-	sample := make([]byte, min(size, treeSample))
-	if _, err := r.ReadAt(sample, 0); err != nil && err != io.EOF {
-		return nil, err
-	}
-	sample = bytes.TrimPrefix(sample, []byte("\xef\xbb\xbf"))
-	if size > treeSample {
-		sample = fix(sample)
-	}
-	root, _, err := jsondoc.Parse(sample, 0)
-	if err != nil {
-		return nil, finding.Fatal(finding.DocumentBroken, origin.Place{}, "The document stops being JSON: %v.", err)
-	}
-	return []*tree.Node{root}, nil
-}
-
-// fix cuts incomplete JSON behind its last complete member or element, and closes what is open.
-func fix(b []byte) []byte {
-	var stack, at []byte
-	cut := 0
-	inString := false
-	for i := 0; i < len(b); i++ {
-		switch c := b[i]; {
-		case inString && c == '\\':
-			i++
-		case c == '"':
-			inString = !inString
-		case inString:
-		case c == '{':
-			stack = append(stack, '}')
-		case c == '[':
-			stack = append(stack, ']')
-		case (c == '}' || c == ']') && len(stack) > 0:
-			stack = stack[:len(stack)-1]
-		case c == ',':
-			cut, at = i, append(at[:0], stack...)
-		}
-	}
-	if len(stack) == 0 {
-		return b
-	}
-	out := append([]byte{}, b[:cut]...)
-	for i := len(at) - 1; i >= 0; i-- {
-		out = append(out, at[i])
-	}
-	return out
-}
-
 // collect gathers the paths of objects that repeat.
 func (d *drafter) collect(n *tree.Node, path string, found map[string]*repeated, paths *[]string) {
 	add := func(path string, c *tree.Node) {
@@ -387,6 +316,18 @@ func (d *drafter) collect(n *tree.Node, path string, found map[string]*repeated,
 	}
 	switch n.Kind {
 	case tree.Array:
+		if t, ok := d.rows(n); ok {
+			at, i := t.path(path), 0
+			for c := n.First(); c != nil; c = c.Next() {
+				if i++; i > t.behind {
+					add(at, c)
+				}
+			}
+			if found[at].headings == nil || len(found[at].headings) < len(t.headings) {
+				found[at].headings = t.headings
+			}
+			return
+		}
 		for c := n.First(); c != nil; c = c.Next() {
 			inner, at := c, path+"[*]"
 			if c.Kind == tree.Object {
@@ -416,7 +357,7 @@ func (d *drafter) collect(n *tree.Node, path string, found map[string]*repeated,
 // findKeyed notes the paths of objects whose members are objects of one kind, each with a name of its own. One of them
 // shows it for all at the same path, some of which may have a single member.
 func (d *drafter) findKeyed(n *tree.Node, path string) {
-	is := n.Kind == tree.Object && keyed(n)
+	is := n.Kind == tree.Object && (keyed(n) || d.byCode(n))
 	if is {
 		d.keyed[path] = true
 	}
@@ -475,6 +416,9 @@ var itself = []string{"#text", "_text", "$t", "_", "$", "__text", "#", "content"
 // leafProfiles returns the values of objects by their path within them, without arrays. Their heading is made of the
 // path's names. What the objects themselves are called comes last, without a heading.
 func (d *drafter) leafProfiles(r *repeated) []*profile {
+	if r.headings != nil {
+		return d.cellProfiles(r)
+	}
 	values := map[string][]value{}
 	var paths []string
 	headings := map[string]string{}
@@ -490,21 +434,22 @@ func (d *drafter) leafProfiles(r *repeated) []*profile {
 				}
 			case tree.Array, tree.Null:
 			default:
-				kind := source.Text
-				if c.Kind == tree.Number {
-					kind = source.Exact
-				}
 				if _, ok := values[p]; !ok {
 					paths = append(paths, p)
 					headings[p] = h
 				}
-				values[p] = append(values[p], value{row, source.Cell{Text: c.Text, Kind: kind}})
+				values[p] = append(values[p], value{row, scalarCell(c)})
 			}
 		}
 	}
 	var names []value
 	for i, n := range r.nodes {
-		walk(n, "$", "", i)
+		if walk(n, "$", "", i); n.Kind == tree.Number { // the quantity of what it is called
+			if values["$"] == nil {
+				paths, headings["$"] = append(paths, "$"), "quantity"
+			}
+			values["$"] = append(values["$"], value{i, scalarCell(n)})
+		}
 		names = append(names, value{i, source.Cell{Text: n.Name}})
 	}
 	var all []*profile
@@ -550,16 +495,22 @@ func (d *drafter) leafProfiles(r *repeated) []*profile {
 	return all
 }
 
-// named makes what objects are called a candidate for a field, unless something else is likely to be it. Names that
-// count the lines are their numbers.
-func (d *drafter) named(all []candidate, columns []*profile, level order.Level, field string) []candidate {
+// named makes what objects are called a candidate for a field, unless something else is likely to be it. Names of lines
+// that count them, or that stand beside codes of items, are their numbers.
+func (d *drafter) named(all []candidate, r *repeated, columns []*profile, level order.Level, field string) []candidate {
+	likely := func(field string) bool {
+		return slices.ContainsFunc(all, func(c candidate) bool {
+			return c.level == level && c.name() == field && c.score >= 0.7
+		})
+	}
 	for _, p := range columns {
-		if level == order.Lines && p.from == "{name}" && p.share(p.whole) == 1 {
+		if p.from != "{name}" {
+			continue
+		}
+		if level == order.Lines && (counting(r.nodes) || likely("item") && p.share(p.whole) == 1) {
 			field = "number"
 		}
-		if f, ok := d.lookup(level, field); ok && p.from == "{name}" && !slices.ContainsFunc(all, func(c candidate) bool {
-			return c.level == level && c.name() == field && c.score >= 0.7
-		}) {
+		if f, ok := d.lookup(level, field); ok && !likely(field) {
 			return append(all, candidate{p, level, f, 0.7, []string{"each is a member of that name"}, false})
 		}
 	}
