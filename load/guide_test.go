@@ -97,7 +97,7 @@ func runExample(t *testing.T, text, blocks string) string {
 		source.DefaultLimits); err != nil {
 		t.Errorf("%s\n%v", text, err)
 	}
-	if m.Document.Set == "" { // X12 is written by the exchange
+	if m.Document.Set == "" && !strings.Contains(text, ":]") { // X12 is written by the exchange; a slice is only read
 		roundTrip(t, m, doc, set)
 	}
 	return out.String()
