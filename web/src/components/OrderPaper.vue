@@ -1,11 +1,13 @@
 <script setup lang="ts">
-import { computed, provide, toRef } from 'vue'
+import { computed, provide, toRef, watch } from 'vue'
 
 import type { Finding, Located, Order } from '../api/client'
 import { chargeField, deliveriesText, fieldLabel, fieldName } from '../format'
+import { useLines } from '../lines'
 import { plus } from '../orders/decimal'
 import { statedFields, statedOfLine, statementTitle } from '../orders/statement'
 import { Places, spotOf, type Spot } from '../places'
+import LineTurner from './LineTurner.vue'
 import OutcomeMark from './OutcomeMark.vue'
 import { paperKey } from './paper'
 import PaperValue from './PaperValue.vue'
@@ -103,6 +105,18 @@ const columns = computed(() =>
     ([c]) => o.value.lines?.some((l) => l[c]) || (props.findings ?? []).some((f) => f.field === c && (f.line ?? 0) > 0),
   ),
 )
+// Of a long order, a part of the lines is shown: the one with the cell that was chosen, or the one that is asked for.
+const { first, shown, show } = useLines(() => o.value.lines ?? [])
+const marked = computed(() =>
+  [...new Set((props.findings ?? []).flatMap((f) => (f.line ? [f.line - 1] : [])))].sort((a, b) => a - b),
+)
+watch(
+  () => props.lit,
+  (spot) => {
+    const line = spot && places.value.at(spot).find((l) => l.line)?.line
+    if (line) show(line - 1)
+  },
+)
 const loose = computed(() => (props.findings ?? []).filter((f) => !f.field))
 function has(line: number, field: string) {
   return (props.findings ?? []).some((f) => (f.line ?? 0) === line && f.field === field)
@@ -144,6 +158,7 @@ function has(line: number, field: string) {
         <dd><PaperValue :field="field" :value="value" /></dd>
       </div>
     </dl>
+    <LineTurner v-model="first" :lines="o.lines ?? []" :marked="marked" />
     <div class="lines">
       <table>
         <thead>
@@ -156,7 +171,7 @@ function has(line: number, field: string) {
             <th class="right">Amount</th>
           </tr>
         </thead>
-        <tbody v-for="(l, i) in o.lines ?? []" :key="i">
+        <tbody v-for="[l, i] in shown.map((l, k) => [l, first + k] as const)" :key="i" :data-line="i + 1">
           <tr>
             <td class="right soft"><PaperValue :line="i + 1" field="number" :value="l.number" /></td>
             <td><PaperValue :line="i + 1" field="item" :value="l.item" strong /></td>

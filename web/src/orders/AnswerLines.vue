@@ -3,16 +3,23 @@ import Button from 'primevue/button'
 import InputText from 'primevue/inputtext'
 import Select from 'primevue/select'
 
+import { computed } from 'vue'
+
 import type { Statement } from './answer'
 
 // The statements of an answer, line by line: a line can have several, each of a part of it.
 const { lines } = defineProps<{
-  lines: { id: string; number?: string; name: string; quantity?: string; unit?: string }[]
+  lines: { id: string; at: number; number?: string; name: string; quantity?: string; unit?: string }[]
 }>()
 const said = defineModel<Statement[]>({ required: true })
 
 const words = ['accepted', 'changed', 'back-ordered', 'pending', 'refused']
-const of = (id: string) => said.value.filter((s) => s.id === id)
+const byLine = computed(() => {
+  const all = new Map<string, Statement[]>()
+  for (const s of said.value) all.set(s.id, [...(all.get(s.id) ?? []), s])
+  return all
+})
+const of = (id: string) => byLine.value.get(id) ?? []
 const add = (id: string) => said.value.push({ id, answer: '', accepted: '', due_on: '', reason: '' })
 const name = (what: string, line: { number?: string }, n: number) =>
   `${what} of line ${line.number}${n ? `, statement ${n + 1}` : ''}`
@@ -20,7 +27,7 @@ const name = (what: string, line: { number?: string }, n: number) =>
 
 <template>
   <ul>
-    <li v-for="l in lines.filter((l) => of(l.id).length)" :key="l.id">
+    <li v-for="l in lines.filter((l) => of(l.id).length)" :key="l.id" :data-line="l.at">
       <b>Line {{ l.number }}</b> {{ l.name }} <span class="soft">{{ l.quantity }} {{ l.unit }} ordered</span>
       <div v-for="(s, n) in of(l.id)" :key="n" class="statement">
         <Select

@@ -9,6 +9,8 @@ import { useBusy } from '../busy'
 import StateNote from '../components/StateNote.vue'
 import { answered, type Statement } from './answer'
 import AnswerLines from './AnswerLines.vue'
+import LineTurner from '../components/LineTurner.vue'
+import { useLines } from '../lines'
 import { inUnit, minus, plus } from './decimal'
 
 // What can be said of an order, on its paper: confirm it, answer it line by line, change it, put it on hold, say what moved or was billed, take
@@ -24,33 +26,39 @@ const root = useTemplateRef('root')
 const open = ref<Act>()
 const taken = ref<Movement | Invoice>() // what is taken back
 const purchase = computed(() => props.order.kind === 'purchase')
+// left is what of each line can be taken back still of what is taken back.
+const left = computed(() => {
+  const all = new Map<number, string>()
+  const of = taken.value
+  if (!of) return all
+  const like =
+    'kind' in of ? (props.order.movements ?? []).filter((m) => m.kind === of.kind) : (props.order.invoices ?? [])
+  for (const m of like) {
+    if (!(m.number === of.number && !m.reverses) && m.reverses !== of.number) continue
+    for (const l of m.lines ?? []) all.set(l.line, plus(all.get(l.line) ?? '0', l.quantity))
+  }
+  return all
+})
 const lines = computed(() =>
-  (props.order.lines ?? []).map((l) => {
+  (props.order.lines ?? []).map((l, i) => {
     const moved = (purchase.value ? l.received : l.shipped) || '0'
     return {
       ...l,
       id: String(l.id),
+      at: i + 1,
       name: l.item || l.supplier_item || l.buyer_item || l.description || '',
       moved,
       left: minus(l.quantity, l.cancelled, moved),
       unbilled: minus(moved, l.returned, l.invoiced),
       returnable: minus(moved, l.returned),
-      ofTaken: left(l.id ?? 0),
+      ofTaken: left.value.get(l.id ?? 0) ?? '0',
     }
   }),
 )
 const started = computed(() => lines.value.some((l) => l.moved !== '0' || (l.invoiced && l.invoiced !== '0')))
 const anyLeft = computed(() => lines.value.some((l) => l.left !== '0'))
 
-// left is what of a line can be taken back still of what is taken back.
-function left(id: number): string {
-  const of = taken.value
-  if (!of) return '0'
-  const all =
-    'kind' in of ? (props.order.movements ?? []).filter((m) => m.kind === of.kind) : (props.order.invoices ?? [])
-  const own = all.filter((m) => (m.number === of.number && !m.reverses) || m.reverses === of.number)
-  return plus(...own.flatMap((m) => (m.lines ?? []).filter((l) => l.line === id).map((l) => l.quantity)))
-}
+const { first, shown } = useLines(() => lines.value)
 
 interface Form {
   label: string // of the button that opens it
@@ -66,6 +74,7 @@ const ofGoods: Form['fields'] = [
   ['tracking', "Carrier's number"],
   ['bill_of_lading', 'Bill of lading'],
 ]
+const mostOffers = 20 // are listed; all are taken together
 const offers = computed(() => (props.order.offers ?? []).filter((f) => f.differs?.length))
 const takes = computed(() => offers.value.flatMap((f) => (f.take ? [f.take] : [])))
 const forms = computed<Record<Act, Form>>(() => {
@@ -369,13 +378,14 @@ const counted = computed(() => open.value !== 'change' && open.value !== 'hold' 
   <section ref="root" class="acts" aria-label="Actions on the order">
     <div v-if="offers.length" class="held" role="status">
       <p><b>The supplier's answer is not what was ordered.</b></p>
-      <p v-for="f in offers" :key="f.line">
+      <p v-for="f in offers.slice(0, mostOffers)" :key="f.line">
         Line {{ f.number }}: {{ f.differs!.join(', ') }}<span v-if="f.reason" class="soft"> ({{ f.reason }})</span>
         <Button
           v-if="f.take && offers.length > 1" size="small" text :label="f.refused ? 'Cancel the line' : 'Take it'"
           :aria-label="`Take what is offered of line ${f.number}`" :loading="!!busy"
           @click="say('changes', { lines: [f.take] })" />
       </p>
+      <p v-if="offers.length > mostOffers" class="soft">and {{ offers.length - mostOffers }} further lines</p>
       <Button
         v-if="takes.length" size="small" outlined label="Take what is offered" :loading="!!busy"
         @click="say('changes', { lines: takes })" />
@@ -410,7 +420,8 @@ const counted = computed(() => open.value !== 'change' && open.value !== 'hold' 
           option-value="value" option-label="label" placeholder="with the first invoice" />
         </label>
       </div>
-      <AnswerLines v-if="open === 'answer'" v-model="statements" :lines="lines" />
+      <LineTurner v-if="open !== 'hold'" v-model="first" :lines="lines" />
+      <AnswerLines v-if="open === 'answer'" v-model="statements" :lines="shown" />
       <table v-else-if="open !== 'hold'">
         <thead>
           <tr>
@@ -430,7 +441,7 @@ const counted = computed(() => open.value !== 'change' && open.value !== 'hold' 
           </tr>
         </thead>
         <tbody>
-          <tr v-for="l in lines" :key="l.id">
+          <tr v-for="l in shown" :key="l.id" :data-line="l.at">
             <td>{{ l.number }}</td><td>{{ l.name }}</td>
             <template v-if="counted">
               <td class="n">{{ l.quantity }} {{ l.unit }}</td>

@@ -12,7 +12,13 @@ import WhenMark from '../components/WhenMark.vue'
 const props = defineProps<{ order: StoredOrder; interchanges: Interchange[] }>()
 const emit = defineEmits<{ back: [of: Movement | Invoice] }>()
 
-const numberOf = (id: number) => props.order.lines?.find((l) => l.id === id)?.number ?? id
+const numbers = computed(() => new Map((props.order.lines ?? []).map((l) => [l.id, l.number])))
+const numberOf = (id: number) => numbers.value.get(id) ?? id
+const mostSaid = 12 // lines of a movement, an answer or an invoice are listed; the others are counted
+const more = (all: unknown[] | null | undefined) => {
+  const n = (all?.length ?? 0) - mostSaid
+  return n > 0 ? ` and ${n} more lines` : ''
+}
 const money = (v: Invoice) => [v.total ?? v.total_stated, v.currency].filter(Boolean).join(' ')
 const words: Record<string, string> = { moved: 'posted', withdrawn: 'cancelled', 'taken back': 'undone' }
 
@@ -59,11 +65,11 @@ const canGoBack = (of: Movement | Invoice) =>
       )
     : left(of.number, props.order.invoices ?? []))
 const quiet = new Set(['shipped', 'received', 'returned', 'invoiced', 'said', 'answer', 'invoice'])
-const changes = (m: Moment) =>
-  (m.event?.changes ?? []).filter(
-    (c) => !quiet.has(c.field) || !(m.movements.length || m.invoices.length || m.answers.length),
-  )
-const unlisted = (m: Moment) => Math.max(0, changes(m).length - 12) + (m.event?.changes_left_out ?? 0)
+// What moved, was billed or answered is said by its lines, and need not be said as changes of the order's.
+const told = (m: Moment) => m.movements.length + m.invoices.length + m.answers.length > 0
+const changes = (m: Moment) => (m.event?.changes ?? []).filter((c) => !quiet.has(c.field) || !told(m))
+const unlisted = (m: Moment) =>
+  Math.max(0, changes(m).length - mostSaid) + (told(m) ? 0 : (m.event?.changes_left_out ?? 0))
 </script>
 
 <template>
@@ -91,29 +97,29 @@ const unlisted = (m: Moment) => Math.max(0, changes(m).length - 12) + (m.event?.
           <p v-for="v in m.movements" :key="`m${v.id}`">
             {{ v.kind }} <b>{{ v.number }}</b>{{ v.reverses ? ` takes back ${v.reverses}` : '' }}<template v-if="v.on">
               of {{ v.on }}</template>:
-            <template v-for="(l, i) in v.lines"
+            <template v-for="(l, i) in (v.lines ?? []).slice(0, mostSaid)"
               :key="i">{{ i ? ', ' : '' }}{{ l.quantity }}{{ l.told ? ` (${l.told} ${l.told_unit})` : '' }} of line
-              {{ numberOf(l.line) }}{{ l.lot ? `, lot ${l.lot}` : '' }}{{ l.package ? `, package ${l.package}` : '' }}{{ l.package_in ? ` in ${l.package_in}` : '' }}</template>
+              {{ numberOf(l.line) }}{{ l.lot ? `, lot ${l.lot}` : '' }}{{ l.package ? `, package ${l.package}` : '' }}{{ l.package_in ? ` in ${l.package_in}` : '' }}</template>{{ more(v.lines) }}
             <span
               class="soft">{{ ' ' + [v.carrier, v.tracking, v.bill_of_lading && `bill of lading ${v.bill_of_lading}`, v.weight && `${v.weight} ${v.weight_unit ?? ''}`, v.packages && `${v.packages} packages`, v.notes].filter(Boolean).join(', ') }}</span>
             <Button v-if="canGoBack(v)" size="small" text label="Take back …" @click="emit('back', v)" />
           </p>
           <p v-for="a in m.answers" :key="`a${a.order_revision}`">
-            answer <b>{{ a.code }}</b>: <template v-for="(l, i) in a.lines" :key="i">{{ i ? ', ' : '' }}line
-              {{ numberOf(l.line) }} {{ l.code }} {{ l.quantity }}{{ l.unit_price ? ` at ${l.unit_price}` : '' }}{{ l.due_on ? ` for ${l.due_on}` : '' }}{{ l.reason ? ` (${l.reason})` : '' }}</template>
+            answer <b>{{ a.code }}</b>: <template v-for="(l, i) in (a.lines ?? []).slice(0, mostSaid)" :key="i">{{ i ? ', ' : '' }}line
+              {{ numberOf(l.line) }} {{ l.code }} {{ l.quantity }}{{ l.unit_price ? ` at ${l.unit_price}` : '' }}{{ l.due_on ? ` for ${l.due_on}` : '' }}{{ l.reason ? ` (${l.reason})` : '' }}</template>{{ more(a.lines) }}
           </p>
           <p v-for="v in m.invoices" :key="`v${v.id}`">
             {{ v.reverses ? 'credit note' : 'invoice' }} <b>{{ v.number }}</b>{{ v.reverses ? ` against ${v.reverses}` : '' }}<template
               v-if="v.on"> of {{ v.on }}</template>:
-            <template v-for="(l, i) in v.lines" :key="i">{{ i ? ', ' : '' }}{{ l.quantity }} of line
-              {{ numberOf(l.line) }}{{ l.unit_price ? ` at ${l.unit_price}` : '' }}</template>
+            <template v-for="(l, i) in (v.lines ?? []).slice(0, mostSaid)" :key="i">{{ i ? ', ' : '' }}{{ l.quantity }} of line
+              {{ numberOf(l.line) }}{{ l.unit_price ? ` at ${l.unit_price}` : '' }}</template>{{ more(v.lines) }}
             <template v-for="(c, i) in v.charges" :key="`c${i}`">,
               {{ c.code }} {{ c.allowance ? '−' : '' }}{{ c.amount }}</template>
             <b v-if="money(v)">, {{ money(v) }}</b>
             <Button v-if="canGoBack(v)" size="small" text label="Give back …" @click="emit('back', v)" />
           </p>
           <ul v-if="changes(m).length || unlisted(m)">
-            <li v-for="(c, i) in changes(m).slice(0, 12)"
+            <li v-for="(c, i) in changes(m).slice(0, mostSaid)"
               :key="i">{{ c.line ? `line ${c.line} ` : '' }}{{ fieldName(c.field) }} <span v-if="c.field !== 'reason'"
               class="was">{{ c.was || '(blank)' }}</span> {{ c.is || '(blank)' }} <span v-if="m.event?.origin.load"
               class="soft">{{ c.at }}</span>
