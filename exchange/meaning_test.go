@@ -464,3 +464,37 @@ func TestChargesOfBilledLines(t *testing.T) {
 		t.Errorf("\n got %s\nwant %s", got, want)
 	}
 }
+
+// Days that say when goods are wanted, or until when, are those of the order and its lines; others that matter are said.
+func TestDays(t *testing.T) {
+	skipRaces(t)
+	for _, c := range []struct{ header, line, want, says string }{
+		{"DTM*106*20260401~", "DTM*106*20260402~", "deliver 2026-04-01, line 2026-04-02", ""},
+		{"DTM*074*20260401~", "", "deliver 2026-04-01", ""},
+		{"DTM*037*20260320~DTM*175*20260325~", "", "ship 2026-03-20, cancel after 2026-03-25", ""},
+		{"DTM*061*20260405~", "", "cancel after 2026-04-05", ""},
+		{"DTM*061*20260405~DTM*175*20260325~", "", "cancel after 2026-04-05",
+			`DTM/02 where DTM/01 = 001 or 177 or 063 or 061 or 175 leads to "20260405" and to "20260325"; which of them is cancel_after?`},
+		{"", "DTM*069*20260402~", "", "DTM says the day 20260402 (069 Promised for Delivery), and the mapping does not read it."},
+	} {
+		d := open(t)
+		i := d.receive(pellow(1, "850", "BEG*00*SA*PM-1**20260316~CUR*BY*EUR~REF*CT*C-1~"+c.header+"PO1*1*5*EA*2**VP*00113~"+c.line+"CTT*1~"))
+		if says := foundText(i); says != c.says {
+			t.Errorf("%s%s says %s, want %s", c.header, c.line, says, c.says)
+		}
+		o := d.order(order.Sales, "PELLOW", "", "PM-1")
+		var got []string
+		for _, day := range []struct {
+			name string
+			is   order.Date
+		}{{"ship ", o.RequestedShipOn}, {"deliver ", o.RequestedDeliveryOn}, {"cancel after ", o.CancelAfter},
+			{"line ", o.Lines[0].RequestedDeliveryOn}} {
+			if day.is != "" {
+				got = append(got, day.name+string(day.is))
+			}
+		}
+		if is := strings.Join(got, ", "); is != c.want {
+			t.Errorf("%s%s: %s, want %s", c.header, c.line, is, c.want)
+		}
+	}
+}
