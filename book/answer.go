@@ -16,7 +16,7 @@ import (
 func (n *noticed) answer() error {
 	in := n.in
 	said := in.Statement
-	a := &order.Answered{Code: said.Code, On: said.On}
+	a := &order.Answered{Code: said.Code, On: said.On, Replaces: n.e.Replaces}
 	if n.stored.Kind == order.Purchase {
 		a.Number = in.SenderNumber
 	}

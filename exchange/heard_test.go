@@ -186,3 +186,57 @@ func TestChangesHeard(t *testing.T) {
 		}
 	}
 }
+
+// An answer in place of the earlier ones is the only one that counts; a further one adds to them.
+func TestAnswerInPlaceOfOthers(t *testing.T) {
+	skipRaces(t)
+	for _, c := range []struct{ set, purpose, segment, want string }{
+		{"855", "00", "PO1*2*100*MR*0.71**VP*BR-08-W~", "1: price 0.75 for 0.71"},
+		{"855", "04", "PO1*2*100*MR*0.71**VP*BR-08-W~", "1: price 0.75 for 0.71"},
+		{"855", "05", "PO1*2*100*MR*0.71**VP*BR-08-W~", "1: not answered"},
+		{"865", "05", "POC*2*NC*100**MR*0.71**VP*BR-08-W~", "1: not answered"},
+	} {
+		d, number := bought(t)
+		d.receive(varnholt(1, "855", "BAK*00*AC*"+number+"*20260317~PO1*1*100*MR*0.75**VP*BR-10-W~ACK*IP*100*MR~"+
+			"PO1*2*100*MR*0.71**VP*BR-08-W~ACK*IQ*60*MR~"))
+		begins := "BAK*" + c.purpose + "*AC*" + number + "*20260318~"
+		if c.set == "865" {
+			begins = "BCA*" + c.purpose + "*AC*" + number + "***20260318~"
+		}
+		if got := d.heard(varnholt(2, c.set, begins+c.segment+"ACK*IA*100*MR~")); !strings.HasPrefix(got, "done") {
+			t.Errorf("%s %s is %s", c.set, c.purpose, got)
+		}
+		o := d.order(order.Purchase, "VARNHOLT", number, "")
+		offers, err := order.Offers(&o.Order, o.Answers)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var got []string
+		for _, f := range offers {
+			if len(f.Differs) > 0 {
+				got = append(got, f.Number+": "+strings.Join(f.Differs, ", "))
+			}
+		}
+		if is := strings.Join(got, "; "); is != c.want {
+			t.Errorf("%s %s: %s, want %s", c.set, c.purpose, is, c.want)
+		}
+	}
+}
+
+// The carrier of a shipment is known by its name, or else by its code; the number of a parcel is a tracking number.
+func TestCarriersHeard(t *testing.T) {
+	skipRaces(t)
+	for _, c := range []struct{ segments, carrier, tracking string }{
+		{"TD5*B*2*TERN*M*Tern Freight~REF*CN*PRO-7~", "Tern Freight", "PRO-7"},
+		{"TD5*B*2*TERN*M~REF*2I*1Z-99~", "TERN", "1Z-99"},
+		{"TD5*****Tern~", "Tern", ""},
+	} {
+		d, number := bought(t)
+		d.receive(varnholt(1, "856", "BSN*00*V-1*20260318*1405~HL*1**S~"+c.segments+"HL*2*1*O~PRF*"+number+
+			"~HL*3*2*I~LIN*1*VP*BR-10-W~SN1**60*MR~"))
+		m := d.order(order.Purchase, "VARNHOLT", number, "").Movements
+		if len(m) != 1 || m[0].Carrier != c.carrier || m[0].Tracking != c.tracking {
+			t.Errorf("%s: %+v", c.segments, m)
+		}
+	}
+}

@@ -40,7 +40,7 @@ type Intent struct {
 	Target int64 // id of the stored order that a notice speaks of, where that is known; 0 is to be found
 	Seen   int   // revision that it was when the notice was made; 0 is whichever
 
-	Replaces bool // an order takes the place of the stored one, whichever is newer; without one it is refused
+	Replaces bool // an order takes the place of the stored one, whichever is newer, without which it is refused; a notice of the earlier one
 
 	Clears []Cleared // fields that a change makes blank
 

@@ -149,6 +149,9 @@ func lastSaid(answers []order.Answered) saying {
 				last[id] = said
 			}
 		}
+		if answers[i].Replaces {
+			break
+		}
 	}
 	return last
 }

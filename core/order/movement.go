@@ -56,6 +56,7 @@ type Answered struct {
 	Code     string         `json:"code,omitempty" doc:"For the order as a whole"`
 	On       Date           `json:"on,omitempty"`
 	Number   string         `json:"number,omitempty" doc:"The seller's number of the order"`
+	Replaces bool           `json:"replaces,omitempty" doc:"It takes the place of all earlier answers; otherwise lines that it does not name stay as they were answered"`
 	Lines    []AnsweredLine `json:"lines"`
 }
 

@@ -91,6 +91,9 @@ func Offers(o *Order, answers []Answered) ([]Offer, error) {
 	last := map[int]*answer{}
 	for i := range answers {
 		a := answerOf(&answers[i])
+		if a.Replaces {
+			clear(last)
+		}
 		for id := range a.lines {
 			last[id] = a
 		}

@@ -31,11 +31,11 @@ var purposes = map[string][]struct {
 	"850": {{"BEG", 1, map[string]act{"00": asIs, "06": asIs, "07": asIs, "01": withdraw, "03": withdraw, "05": replace},
 		nil},
 		{"BEG", 2, map[string]act{"BK": blanket, "BE": blanket, "IN": copied}, asIs}},
-	"855": {{"BAK", 1, map[string]act{"00": asIs, "04": asIs, "06": asIs, "07": asIs}, nil}},
+	"855": {{"BAK", 1, map[string]act{"00": asIs, "04": asIs, "06": asIs, "07": asIs, "05": replace}, nil}},
 	"856": {{"BSN", 1, map[string]act{"00": asIs, "06": asIs, "07": asIs, "01": takeBack, "03": takeBack, "05": replace},
 		nil}},
 	"860": {{"BCH", 1, map[string]act{"00": asIs, "04": asIs, "07": asIs, "01": withdraw, "03": withdraw}, nil}},
-	"865": {{"BCA", 1, map[string]act{"00": asIs, "04": asIs, "06": asIs, "07": asIs}, nil}},
+	"865": {{"BCA", 1, map[string]act{"00": asIs, "04": asIs, "06": asIs, "07": asIs, "05": replace}, nil}},
 }
 
 // purpose applies the stated purpose of the set to an intent, so that a cancellation is not taken for an original.
