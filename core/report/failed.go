@@ -4,6 +4,7 @@ import (
 	"io"
 
 	"koinos/core/outcome"
+	"koinos/core/rewriting"
 	"koinos/core/source"
 )
 
@@ -90,5 +91,5 @@ func FailedWorkbook(w io.Writer, r io.ReaderAt, size int64, opt source.Options, 
 	}
 	k := &keeper{a: set.Answers}
 	mk.keep = k.keep
-	return source.Rewrite(w, r, size, opt.Limits, mk.rewriting())
+	return rewriting.Rewrite(w, r, size, opt.Limits.Unpacked, mk.rewriting())
 }

@@ -7,6 +7,7 @@ import (
 
 	"koinos/core/finding"
 	"koinos/core/outcome"
+	"koinos/core/rewriting"
 	"koinos/core/source"
 )
 
@@ -19,7 +20,7 @@ var outcomeColors = map[outcome.Outcome]string{outcome.Loaded: "2E6B3E", outcome
 	outcome.Unchanged: "555555"}
 
 // headed is how the headings of answers look.
-var headed = source.Look{Bold: true, Line: "8A8474"}
+var headed = rewriting.Look{Bold: true, Line: "8A8474"}
 
 // mostText is how many characters a cell of a workbook can have.
 const mostText = 32_767
@@ -37,7 +38,7 @@ func MarkedWorkbook(w io.Writer, r io.ReaderAt, size int64, opt source.Options, 
 	if err != nil {
 		return err
 	}
-	return source.Rewrite(w, r, size, opt.Limits, mk.rewriting())
+	return rewriting.Rewrite(w, r, size, opt.Limits.Unpacked, mk.rewriting())
 }
 
 // marker says what is written beside the rows of a workbook, and on their cells.
@@ -63,8 +64,8 @@ func newMarker(r io.ReaderAt, size int64, opt source.Options, sets []Set) (*mark
 	return &marker{sets: sets, sheets: sheets}, err
 }
 
-func (mk *marker) rewriting() source.Rewriting {
-	return source.Rewriting{Rows: func(sheet string) bool { return mk.sheets[sheet] != nil }, Row: mk.row,
+func (mk *marker) rewriting() rewriting.Changes {
+	return rewriting.Changes{Rows: func(sheet string) bool { return mk.sheets[sheet] != nil }, Row: mk.row,
 		Widths: mk.widths,
 		Values: mk.keep != nil}
 }
@@ -96,7 +97,7 @@ func (mk *marker) begin(sheet string) error {
 }
 
 // row says what a row gets.
-func (mk *marker) row(sheet string, row int) (change source.RowChange, err error) {
+func (mk *marker) row(sheet string, row int) (change rewriting.Row, err error) {
 	if sheet != mk.sheet || mk.groups == nil {
 		if err := mk.begin(sheet); err != nil {
 			return change, err
@@ -104,7 +105,7 @@ func (mk *marker) row(sheet string, row int) (change source.RowChange, err error
 	}
 	if mk.keep != nil {
 		if ok, err := mk.keep(sheet, row); err != nil || !ok {
-			return source.RowChange{Drop: true}, err
+			return rewriting.Row{Drop: true}, err
 		}
 	}
 	if row > mk.sheets[sheet].last {
@@ -114,7 +115,7 @@ func (mk *marker) row(sheet string, row int) (change source.RowChange, err error
 		g := &mk.groups[i]
 		if row == g.first-1 {
 			for _, c := range g.columns {
-				change.Cells = append(change.Cells, source.CellChange{Column: c.at, Put: true, Text: c.heading,
+				change.Cells = append(change.Cells, rewriting.Cell{Column: c.at, Put: true, Text: c.heading,
 					Look: headed})
 			}
 		}
@@ -135,7 +136,7 @@ func (mk *marker) row(sheet string, row int) (change source.RowChange, err error
 }
 
 // answer adds what stands beside a row, and what is said on its cells.
-func (g *group) answer(cells []source.CellChange, answer *rowAnswer) ([]source.CellChange, error) {
+func (g *group) answer(cells []rewriting.Cell, answer *rowAnswer) ([]rewriting.Cell, error) {
 	for i := range g.columns {
 		text, err := g.columns[i].value(answer)
 		if err != nil {
@@ -144,17 +145,17 @@ func (g *group) answer(cells []source.CellChange, answer *rowAnswer) ([]source.C
 		if text == "" {
 			continue
 		}
-		look := source.Look{}
+		look := rewriting.Look{}
 		if o := answer.span.Outcome; g.columns[i].what == "outcome" && o != "" {
-			look = source.Look{Bold: true, Color: outcomeColors[o]}
+			look = rewriting.Look{Bold: true, Color: outcomeColors[o]}
 		}
-		cells = append(cells, source.CellChange{Column: g.columns[i].at, Put: true,
+		cells = append(cells, rewriting.Cell{Column: g.columns[i].at, Put: true,
 			Text: finding.Clip(text, mostText-3), Look: look})
 	}
 	for i := range answer.findings {
 		f := &answer.findings[i]
 		if f.Place.Column > 0 { // else the row as a whole: the message says it
-			cells = append(cells, source.CellChange{Column: f.Place.Column, Fill: fills[f.Severity],
+			cells = append(cells, rewriting.Cell{Column: f.Place.Column, Fill: fills[f.Severity],
 				Note: finding.Clip(sentence(f), mostText-3)})
 		}
 	}
@@ -163,8 +164,8 @@ func (g *group) answer(cells []source.CellChange, answer *rowAnswer) ([]source.C
 
 // byColumn brings the changes of a row into the order of their columns, those of a cell into one: errors have the
 // colour.
-func byColumn(cells []source.CellChange) []source.CellChange {
-	slices.SortStableFunc(cells, func(a, b source.CellChange) int { return a.Column - b.Column })
+func byColumn(cells []rewriting.Cell) []rewriting.Cell {
+	slices.SortStableFunc(cells, func(a, b rewriting.Cell) int { return a.Column - b.Column })
 	n := 0
 	for i := range cells {
 		c := &cells[i]

@@ -7,6 +7,7 @@ import (
 
 	"koinos/core/finding"
 	"koinos/core/order"
+	"koinos/core/rewriting"
 	"koinos/core/source"
 )
 
@@ -159,10 +160,10 @@ func RefreshWorkbook(w io.Writer, r io.ReaderAt, size int64, opt source.Options,
 	}
 	beside := sideBySide{src: src}
 	var x *refresher
-	err = source.Rewrite(w, r, size, opt.Limits, source.Rewriting{
+	err = rewriting.Rewrite(w, r, size, opt.Limits.Unpacked, rewriting.Changes{
 		Rows:   func(sheet string) bool { return wide[sheet] != nil },
 		Widths: func(sheet string) map[int]float64 { return wide[sheet] },
-		Row: func(sheet string, row int) (change source.RowChange, err error) {
+		Row: func(sheet string, row int) (change rewriting.Row, err error) {
 			if x == nil || sheet != beside.sheet {
 				x = &refresher{find: find, count: &count}
 			}
@@ -239,11 +240,11 @@ func texts(rec *source.Record) []string {
 }
 
 // cells are the changes of a row: of the headings, or of the answers below them.
-func (x *refresher) cells(rec *source.Record) (all []source.CellChange, err error) {
+func (x *refresher) cells(rec *source.Record) (all []rewriting.Cell, err error) {
 	if x.columns == nil {
 		if x.heads(texts(rec)) {
 			for _, c := range x.columns {
-				all = append(all, source.CellChange{Column: c.at, Put: true, Text: heading(c.step, c.what),
+				all = append(all, rewriting.Cell{Column: c.at, Put: true, Text: heading(c.step, c.what),
 					Look: headed})
 			}
 		}
@@ -256,7 +257,7 @@ func (x *refresher) cells(rec *source.Record) (all []source.CellChange, err erro
 		return rec.Cells[c-1].Text
 	})
 	for c, text := range changed {
-		all = append(all, source.CellChange{Column: c, Put: true, Text: finding.Clip(text, mostText-3)})
+		all = append(all, rewriting.Cell{Column: c, Put: true, Text: finding.Clip(text, mostText-3)})
 	}
 	return byColumn(all), err
 }

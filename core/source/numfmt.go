@@ -2,6 +2,7 @@ package source
 
 import (
 	"koinos/core/order"
+	"koinos/core/workbook"
 	"math"
 	"slices"
 	"strconv"
@@ -26,11 +27,11 @@ func builtinDate(id int) bool {
 	return id >= 14 && id <= 22 || id >= 27 && id <= 36 || id >= 45 && id <= 47 || id >= 50 && id <= 58
 }
 
-func readFormats(b *book) ([]cellFormat, error) {
-	if b.styles == nil {
+func readFormats(b *workbook.Book) ([]cellFormat, error) {
+	if b.Styles == nil {
 		return nil, nil
 	}
-	r, err := b.open(b.styles)
+	r, err := b.Open(b.Styles)
 	if err != nil {
 		return nil, err
 	}
@@ -44,7 +45,7 @@ func readFormats(b *book) ([]cellFormat, error) {
 			Format int `xml:"numFmtId,attr"`
 		} `xml:"cellXfs>xf"`
 	}
-	if err := decodeXML(r, &doc); err != nil {
+	if err := workbook.Decode(r, &doc); err != nil {
 		return nil, err
 	}
 	own := map[int]cellFormat{9: {percent: true}, 10: {percent: true}}

@@ -11,6 +11,7 @@ import (
 
 	"koinos/core/finding"
 	"koinos/core/origin"
+	"koinos/core/workbook"
 )
 
 // odsType is the type that an OpenDocument spreadsheet states (OpenDocument 1.3, part 2).
@@ -45,9 +46,9 @@ func odsContent(z *zip.Reader) (content *zip.File, err error) {
 // odsReader returns the rows of an OpenDocument spreadsheet. If one sheet is read, its records name none, like those of
 // a CSV.
 type odsReader struct {
-	book   *book
+	book   *workbook.Book
 	opt    Options
-	x      *xmlScanner
+	x      *workbook.Scanner
 	part   io.ReadCloser
 	size   int64
 	hiding map[string]bool // styles of sheets that people do not see
@@ -71,20 +72,20 @@ func openODS(content *zip.File, opt Options) (*odsReader, error) {
 		return nil, finding.Fatal(finding.DocumentBroken, origin.Place{}, "The workbook is damaged or cut short (%v).",
 			err)
 	}
-	o := &odsReader{book: &book{limits: opt.Limits}, opt: opt, hiding: map[string]bool{},
+	o := &odsReader{book: &workbook.Book{Most: opt.Limits.Unpacked}, opt: opt, hiding: map[string]bool{},
 		size: int64(content.UncompressedSize64)}
-	part, err := o.book.open(content)
+	part, err := o.book.Open(content)
 	if err != nil {
 		return nil, o.fail(err)
 	}
-	o.part, o.x = part, newXMLScanner(part)
+	o.part, o.x = part, workbook.NewScanner(part)
 	return o, nil
 }
 
-func (o *odsReader) Offset() float64 { return share(o.book.unpacked, o.size) }
+func (o *odsReader) Offset() float64 { return share(o.book.Unpacked, o.size) }
 
 func (o *odsReader) fail(err error) error {
-	return o.book.broken(unexpected(err), "The workbook", origin.Place{Sheet: o.sheet, Row: o.row})
+	return o.book.Broken(workbook.Unexpected(err), "The workbook", origin.Place{Sheet: o.sheet, Row: o.row})
 }
 
 func (o *odsReader) Next() (Record, error) {
@@ -95,7 +96,7 @@ func (o *odsReader) Next() (Record, error) {
 	}
 	style := ""
 	for {
-		t, err := o.x.next(false)
+		t, err := o.x.Next(false)
 		if err == io.EOF {
 			o.part.Close()
 			if o.chosen == 0 && !o.whole {
@@ -107,24 +108,24 @@ func (o *odsReader) Next() (Record, error) {
 		if err != nil {
 			return Record{}, o.fail(err)
 		}
-		switch string(t.name) {
+		switch string(t.Name) {
 		case "style":
-			style = string(t.attr("name"))
+			style = string(t.Attr("name"))
 		case "table-properties":
-			if string(t.attr("display")) == "false" {
+			if string(t.Attr("display")) == "false" {
 				o.hiding[style] = true
 			}
 		case "table":
 			o.table(t)
 		case "table-column":
-			if t.open {
+			if t.Open {
 				first := o.column + 1
-				if o.column += number(t.attr("number-columns-repeated"), 1); !visible(t) {
+				if o.column += workbook.Number(t.Attr("number-columns-repeated"), 1); !visible(t) {
 					o.unseen = append(o.unseen, [2]int{first, o.column})
 				}
 			}
 		case "table-row":
-			if !t.open || !o.inside {
+			if !t.Open || !o.inside {
 				continue
 			}
 			rec, repeat, err := o.read(t)
@@ -153,13 +154,13 @@ func (o *odsReader) give() Record {
 }
 
 // table begins or ends a sheet.
-func (o *odsReader) table(t xmlTag) {
-	if !t.open {
+func (o *odsReader) table(t workbook.Tag) {
+	if !t.Open {
 		o.inside = false
 		return
 	}
-	name, _ := unescape(t.attr("name"), false)
-	o.hidden = o.hiding[string(t.attr("style-name"))]
+	name, _ := workbook.Unescape(t.Attr("name"), false)
+	o.hidden = o.hiding[string(t.Attr("style-name"))]
 	o.names = append(o.names, name)
 	o.row, o.column, o.unseen = 0, 0, nil
 	if o.opt.Sheets == nil {
@@ -179,29 +180,29 @@ func (o *odsReader) table(t xmlTag) {
 func (o *odsReader) seen() (hidden bool, columns [][2]int) { return o.hidden, o.unseen }
 
 // visible reports whether people see a row or a column.
-func visible(t xmlTag) bool {
-	is := string(t.attr("visibility"))
+func visible(t workbook.Tag) bool {
+	is := string(t.Attr("visibility"))
 	return is == "" || is == "visible"
 }
 
 // read reads a row up to its end, and how often it is repeated.
-func (o *odsReader) read(t xmlTag) (rec Record, repeat int, err error) {
+func (o *odsReader) read(t workbook.Tag) (rec Record, repeat int, err error) {
 	rec = Record{Sheet: o.sheet, Row: o.row + 1, Hidden: !visible(t)}
-	repeat = number(t.attr("number-rows-repeated"), 1)
-	if t.close {
+	repeat = workbook.Number(t.Attr("number-rows-repeated"), 1)
+	if t.Close {
 		return rec, repeat, nil
 	}
 	column := 0
 	for {
-		t, err := o.x.next(false)
+		t, err := o.x.Next(false)
 		if err != nil {
 			return rec, repeat, o.fail(err)
 		}
-		switch name := string(t.name); {
-		case name == "table-row" && !t.open:
+		switch name := string(t.Name); {
+		case name == "table-row" && !t.Open:
 			return rec, repeat, nil
-		case (name == "table-cell" || name == "covered-table-cell") && t.open:
-			times := number(t.attr("number-columns-repeated"), 1)
+		case (name == "table-cell" || name == "covered-table-cell") && t.Open:
+			times := workbook.Number(t.Attr("number-columns-repeated"), 1)
 			cell, lost, err := o.cell(t)
 			if err != nil {
 				return rec, repeat, err
@@ -227,46 +228,46 @@ func (o *odsReader) read(t xmlTag) (rec Record, repeat int, err error) {
 }
 
 // cell reads a cell up to its end. Its text is what it shows; a comment is not a part of it.
-func (o *odsReader) cell(t xmlTag) (c Cell, lost string, err error) {
-	kind, name, formula := string(t.attr("value-type")), string(t.name), len(t.attr("formula")) > 0
-	value := string(t.attr("value"))
-	day, truth := string(t.attr("date-value")), string(t.attr("boolean-value"))
+func (o *odsReader) cell(t workbook.Tag) (c Cell, lost string, err error) {
+	kind, name, formula := string(t.Attr("value-type")), string(t.Name), len(t.Attr("formula")) > 0
+	value := string(t.Attr("value"))
+	day, truth := string(t.Attr("date-value")), string(t.Attr("boolean-value"))
 	var shown []byte
 	paragraphs, comment, within := 0, 0, false // a paragraph
-	if !t.close {
+	if !t.Close {
 		for open := true; open; {
-			t, err := o.x.next(true)
+			t, err := o.x.Next(true)
 			if err != nil {
 				return c, "", o.fail(err)
 			}
 			most := o.opt.Limits.CellText // what is longer is none: how much longer is not asked
 			if comment == 0 && within && (most == 0 || len(shown) <= most) {
-				text, bad := unescape(o.x.text, false)
+				text, bad := workbook.Unescape(o.x.Text, false)
 				shown = append(shown, text...)
 				if bad != "" {
 					lost = bad
 				}
 			}
-			switch tag := string(t.name); {
-			case tag == name && !t.open:
+			switch tag := string(t.Name); {
+			case tag == name && !t.Open:
 				open = false
-			case tag == "annotation" && t.open && !t.close:
+			case tag == "annotation" && t.Open && !t.Close:
 				comment++
-			case tag == "annotation" && !t.open:
+			case tag == "annotation" && !t.Open:
 				comment--
 			case comment > 0:
 			case tag == "p":
-				if within = t.open && !t.close; !t.open {
+				if within = t.Open && !t.Close; !t.Open {
 					continue
 				}
 				if paragraphs++; paragraphs > 1 {
 					shown = append(shown, '\n')
 				}
-			case tag == "s" && t.open:
-				shown = append(shown, bytes.Repeat([]byte{' '}, min(number(t.attr("c"), 1), cmp.Or(most, 1<<20)+1))...)
-			case tag == "tab" && t.open:
+			case tag == "s" && t.Open:
+				shown = append(shown, bytes.Repeat([]byte{' '}, min(workbook.Number(t.Attr("c"), 1), cmp.Or(most, 1<<20)+1))...)
+			case tag == "tab" && t.Open:
 				shown = append(shown, '\t')
-			case tag == "line-break" && t.open:
+			case tag == "line-break" && t.Open:
 				shown = append(shown, '\n')
 			}
 		}

@@ -12,6 +12,7 @@ import (
 	"koinos/core/jsondoc"
 	"koinos/core/origin"
 	"koinos/core/tree"
+	"koinos/core/workbook"
 	"koinos/core/x12"
 )
 
@@ -301,13 +302,13 @@ func Sniff(r io.ReaderAt, size int64, opt Options) (Shape, error) {
 		if content != nil {
 			return Shape{Format: ODS, content: content}, nil
 		}
-		book, err := readBook(z, opt.Limits)
+		book, err := workbook.Read(z, opt.Limits.Unpacked)
 		if err != nil {
 			return Shape{}, err
 		}
 		shape := Shape{Format: XLSX}
-		for _, s := range book.sheets {
-			shape.Sheets = append(shape.Sheets, s.name)
+		for _, s := range book.Sheets {
+			shape.Sheets = append(shape.Sheets, s.Name)
 		}
 		return shape, nil
 	}

@@ -15,6 +15,8 @@ import (
 	"golang.org/x/text/encoding/unicode"
 
 	"koinos/core/finding"
+	"koinos/core/rewriting"
+	"koinos/core/workbook/workbooktest"
 )
 
 // read returns a document's rows as text, "row:cell|cell", and its findings.
@@ -115,42 +117,6 @@ func TestOpenQuotes(t *testing.T) {
 	}
 }
 
-// workbook packs parts of a minimal workbook; those given replace or add to the usual ones.
-func workbook(t testing.TB, parts map[string]string) []byte {
-	t.Helper()
-	all := map[string]string{
-		"_rels/.rels":                `<Relationships><Relationship Id="r1" Type="http://x/officeDocument" Target="xl/workbook.xml"/></Relationships>`,
-		"xl/workbook.xml":            `<workbook xmlns:r="http://schemas.openxmlformats.org/officeDocument/2006/relationships"><sheets><sheet name="Old" state="hidden" r:id="r2"/><sheet name="Orders" r:id="r1"/></sheets></workbook>`,
-		"xl/_rels/workbook.xml.rels": `<Relationships><Relationship Id="r1" Type="http://x/worksheet" Target="worksheets/s1.xml"/><Relationship Id="r2" Type="http://x/worksheet" Target="/xl/worksheets/s2.xml"/><Relationship Id="r3" Type="http://x/styles" Target="styles.xml"/><Relationship Id="r4" Type="http://x/sharedStrings" Target="shared.xml"/></Relationships>`,
-		"xl/worksheets/s1.xml":       `<worksheet><sheetData/></worksheet>`,
-		"xl/worksheets/s2.xml":       `<worksheet><sheetData><row><c t="inlineStr"><is><t>hidden</t></is></c></row></sheetData></worksheet>`,
-		"xl/shared.xml":              `<sst><si><t>plain</t></si><si><r><t>rich </t></r><r><t xml:space="preserve">text</t></r><rPh><t>no</t></rPh></si><si><t>a&amp;b &#228;_x000A_c</t></si></sst>`,
-		"xl/styles.xml":              `<styleSheet><numFmts><numFmt numFmtId="164" formatCode="00000"/><numFmt numFmtId="165" formatCode="[$-407]d. mmm yy;@"/><numFmt numFmtId="166" formatCode="0.00&quot; kg&quot;"/><numFmt numFmtId="167" formatCode="0.0%"/></numFmts><cellXfs><xf numFmtId="0"/><xf numFmtId="14"/><xf numFmtId="164"/><xf numFmtId="165"/><xf numFmtId="166"/><xf numFmtId="9"/><xf numFmtId="22"/><xf numFmtId="167"/></cellXfs></styleSheet>`,
-	}
-	for k, v := range parts {
-		all[k] = v
-	}
-	var b bytes.Buffer
-	w := zip.NewWriter(&b)
-	for name, text := range all {
-		f, err := w.Create(name)
-		if err == nil {
-			_, err = io.WriteString(f, text)
-		}
-		if err != nil {
-			t.Fatal(err)
-		}
-	}
-	if err := w.Close(); err != nil {
-		t.Fatal(err)
-	}
-	return b.Bytes()
-}
-
-func sheet(rows string) map[string]string {
-	return map[string]string{"xl/worksheets/s1.xml": `<?xml version="1.0"?><!-- made > by hand --><x:worksheet xmlns:x="y"><x:sheetData>` + rows + `</x:sheetData></x:worksheet>`}
-}
-
 // Each kind of cell that ECMA-376 knows, and what is read from it.
 func TestXLSXCells(t *testing.T) {
 	for _, c := range []struct {
@@ -192,7 +158,7 @@ func TestXLSXCells(t *testing.T) {
 			`<x:row r="1" spans='1:2'>` + strings.NewReplacer("<c", "<x:c", "</c", "</x:c", "<v", "<x:v", "</v",
 				"</x:v").Replace(c.cell) + `</x:row>`,
 		} {
-			b := workbook(t, sheet(row))
+			b := workbooktest.Pack(t, workbooktest.Sheet(row))
 			r, err := Open(bytes.NewReader(b), int64(len(b)), Options{})
 			if err != nil {
 				t.Fatal(err)
@@ -203,7 +169,7 @@ func TestXLSXCells(t *testing.T) {
 			}
 		}
 	}
-	b := workbook(t, map[string]string{
+	b := workbooktest.Pack(t, map[string]string{
 		"xl/workbook.xml":      `<workbook><workbookPr date1904="1"/><sheets><sheet name="Orders" xmlns:r="http://schemas.openxmlformats.org/officeDocument/2006/relationships" r:id="r1"/></sheets></workbook>`,
 		"xl/worksheets/s1.xml": `<worksheet><sheetData><row><c s="1"><v>44633</v></c></row></sheetData></worksheet>`,
 	})
@@ -218,13 +184,13 @@ func TestRewriteWithoutRows(t *testing.T) {
 		return fmt.Sprintf(`<row r="%d" ht="20"><c r="A%d" s="2"><v>%d</v></c><c r="B%d"><f>A%d*2</f><v>%d</v></c></row>`, n,
 			n, n, n, n, 2*n)
 	}
-	b := workbook(t, map[string]string{"xl/worksheets/s1.xml": `<worksheet><cols/><sheetData>` +
+	b := workbooktest.Pack(t, map[string]string{"xl/worksheets/s1.xml": `<worksheet><cols/><sheetData>` +
 		row(1) + row(2) + row(4) + row(5) + row(6) +
 		`</sheetData><mergeCells><mergeCell ref="A1:B1"/><mergeCell ref="A2:A2"/><mergeCell ref="A4:A6"/></mergeCells></worksheet>`, "xl/calcChain.xml": "<calcChain/>"})
 	var out bytes.Buffer
-	err := Rewrite(&out, bytes.NewReader(b), int64(len(b)), DefaultLimits, Rewriting{Values: true,
-		Row: func(sheet string, row int) (RowChange, error) {
-			return RowChange{Drop: sheet == "Orders" && (row == 2 || row == 5)}, nil
+	err := rewriting.Rewrite(&out, bytes.NewReader(b), int64(len(b)), DefaultLimits.Unpacked, rewriting.Changes{Values: true,
+		Row: func(sheet string, row int) (rewriting.Row, error) {
+			return rewriting.Row{Drop: sheet == "Orders" && (row == 2 || row == 5)}, nil
 		}})
 	if err != nil {
 		t.Fatal(err)
@@ -233,7 +199,7 @@ func TestRewriteWithoutRows(t *testing.T) {
 	if want := "[1:00001|2 3:00004|8 4:00006|12]"; err != nil || fmt.Sprint(got) != want {
 		t.Errorf("%v %v, want %s", got, err, want)
 	}
-	for name, s := range partsOf(t, out.Bytes()) {
+	for name, s := range workbooktest.Parts(t, out.Bytes()) {
 		if name == "xl/worksheets/s1.xml" &&
 			(!strings.Contains(s, `<mergeCell ref="A1:B1"/><mergeCell ref="A3:A4"/></mergeCells>`) ||
 				strings.Contains(s, "<f>") || !strings.Contains(s, `<row r="3" ht="20"><c r="A3" s="2">`)) {
@@ -247,11 +213,11 @@ func TestRewriteWithoutRows(t *testing.T) {
 
 func TestXLSXRows(t *testing.T) {
 	rows := `<x:row r="2"><x:c r="B2"><x:v>1</x:v></x:c><x:c r="D2"><x:v>2</x:v></x:c></x:row><x:row/><x:row r="7"><x:c><x:v>3</x:v></x:c><x:c><x:v>4</x:v></x:c></x:row><x:row><x:c><x:v>5</x:v></x:c></x:row>`
-	got, _, err := read(t, workbook(t, sheet(rows)), Options{})
+	got, _, err := read(t, workbooktest.Pack(t, workbooktest.Sheet(rows)), Options{})
 	if want := "[2:|1||2 3: 7:3|4 8:5]"; err != nil || fmt.Sprint(got) != want {
 		t.Errorf("%v %v, want %s", got, err, want)
 	}
-	got, _, err = read(t, workbook(t, sheet(rows)), Options{Sheets: func(_ int, n string) bool { return n == "Old" }})
+	got, _, err = read(t, workbooktest.Pack(t, workbooktest.Sheet(rows)), Options{Sheets: func(_ int, n string) bool { return n == "Old" }})
 	if err != nil || fmt.Sprint(got) != "[1:hidden]" {
 		t.Errorf("hidden sheet by name: %v %v", got, err)
 	}
@@ -259,8 +225,8 @@ func TestXLSXRows(t *testing.T) {
 
 // What is not a document, or wants too much, says so and nothing worse.
 func TestRefused(t *testing.T) {
-	good := workbook(t, sheet(`<x:row><x:c><x:v>1</x:v></x:c></x:row>`))
-	bomb := workbook(t, sheet("<x:row><x:c><x:v>1</x:v></x:c></x:row>"+strings.Repeat(" ", 40<<20)))
+	good := workbooktest.Pack(t, workbooktest.Sheet(`<x:row><x:c><x:v>1</x:v></x:c></x:row>`))
+	bomb := workbooktest.Pack(t, workbooktest.Sheet("<x:row><x:c><x:v>1</x:v></x:c></x:row>"+strings.Repeat(" ", 40<<20)))
 	for _, c := range []struct {
 		name string
 		in   []byte
@@ -282,17 +248,17 @@ func TestRefused(t *testing.T) {
 		{"CSV where a workbook is expected", []byte("a,b\n"), Options{Format: XLSX}, finding.FormatUnknown},
 		{"workbook where CSV is expected", good, Options{Format: CSV}, finding.FormatUnknown},
 		{"cut short", good[:len(good)-40], Options{}, finding.DocumentBroken},
-		{"sheet cut short", workbook(t,
+		{"sheet cut short", workbooktest.Pack(t,
 			map[string]string{"xl/worksheets/s1.xml": `<worksheet><sheetData><row><c><v>1`}), Options{},
 			finding.DocumentBroken},
 		{"no such sheet", good, Options{Sheets: func(int, string) bool { return false }}, finding.SheetMissing},
 		{"unpacks to too much", bomb, Options{Limits: Limits{Unpacked: 8 << 20}}, finding.DocumentTooLarge},
-		{"too many texts", workbook(t, map[string]string{"xl/shared.xml": "<sst>" +
+		{"too many texts", workbooktest.Pack(t, map[string]string{"xl/shared.xml": "<sst>" +
 			strings.Repeat("<si><t>abcdefgh</t></si>", 1000) + "</sst>"}), Options{Limits: Limits{Strings: 8_000}},
 			finding.DocumentTooLarge},
 		{"too many rows", []byte("a\nb\nc\n"), Options{Limits: Limits{Rows: 2}}, finding.DocumentTooLarge},
 		{"too many columns", []byte("a,b,c\n"), Options{Limits: Limits{Columns: 2}}, finding.DocumentTooLarge},
-		{"a column that no sheet has", workbook(t, sheet(`<x:row><x:c r="ZZZZ1"><x:v>1</x:v></x:c></x:row>`)),
+		{"a column that no sheet has", workbooktest.Pack(t, workbooktest.Sheet(`<x:row><x:c r="ZZZZ1"><x:v>1</x:v></x:c></x:row>`)),
 			Options{}, finding.DocumentTooLarge},
 		{"a row without end", bytes.Repeat([]byte("x"), 5_000), Options{Limits: Limits{RowBytes: 1_000}},
 			finding.DocumentTooLarge},
@@ -377,7 +343,7 @@ func FuzzXLSX(f *testing.F) {
 	f.Add([]byte(`<row><c r="A1"><f>1</f></c<</row><row/>`), []byte(`<si><t>&#x41;_x0041_</t></si>`))
 	f.Fuzz(func(t *testing.T, rows, texts []byte) {
 		look := func(rows string) (got []string, err error) {
-			b := workbook(t, map[string]string{"xl/worksheets/s1.xml": "<worksheet><sheetData>" + rows +
+			b := workbooktest.Pack(t, map[string]string{"xl/worksheets/s1.xml": "<worksheet><sheetData>" + rows +
 				"</sheetData></worksheet>", "xl/shared.xml": "<sst>" + string(texts) + "</sst>"})
 			got, _, err = read(t, b, Options{Limits: DefaultLimits})
 			var known *finding.Finding
@@ -397,11 +363,11 @@ func FuzzXLSX(f *testing.F) {
 			t.Errorf("in place %q %v, tag by tag %q %v", got, err, slow, slowErr)
 		}
 		// Writing it again without some rows copes with all that as well.
-		whole := workbook(t, sheet(string(rows)))
+		whole := workbooktest.Pack(t, workbooktest.Sheet(string(rows)))
 		var out bytes.Buffer
-		if err := Rewrite(&out, bytes.NewReader(whole), int64(len(whole)), DefaultLimits, Rewriting{
-			Row: func(_ string, row int) (RowChange, error) {
-				return RowChange{Drop: row%3 == 2, Cells: []CellChange{{Column: 2, Fill: "F6C9C2", Note: "look"},
+		if err := rewriting.Rewrite(&out, bytes.NewReader(whole), int64(len(whole)), DefaultLimits.Unpacked, rewriting.Changes{
+			Row: func(_ string, row int) (rewriting.Row, error) {
+				return rewriting.Row{Drop: row%3 == 2, Cells: []rewriting.Cell{{Column: 2, Fill: "F6C9C2", Note: "look"},
 					{Column: 9, Put: true, Text: "new"}}}, nil
 			}}); err == nil {
 			if _, err := zip.NewReader(bytes.NewReader(out.Bytes()), int64(out.Len())); err != nil {

@@ -9,13 +9,15 @@ import (
 
 	"koinos/core/finding"
 	"koinos/core/origin"
+	"koinos/core/workbook"
 )
 
 type xlsxReader struct {
-	book       *book
-	chosen     []bookSheet
+	book       *workbook.Book
+	limits     Limits
+	chosen     []workbook.Sheet
 	sheet      int // index into chosen of the sheet being read
-	x          *xmlScanner
+	x          *workbook.Scanner
 	part       io.ReadCloser
 	shared     []string
 	lost       string         // of the cell just read: what is no character
@@ -35,20 +37,20 @@ func openXLSX(r io.ReaderAt, size int64, opt Options) (Reader, error) {
 		return nil, finding.Fatal(finding.DocumentBroken, origin.Place{},
 			"The workbook's archive is damaged or cut short (%v).", err)
 	}
-	b, err := readBook(z, opt.Limits)
+	b, err := workbook.Read(z, opt.Limits.Unpacked)
 	if err != nil {
 		return nil, err
 	}
-	x := &xlsxReader{book: b, sheet: -1, lostShared: map[int]string{}}
+	x := &xlsxReader{book: b, limits: opt.Limits, sheet: -1, lostShared: map[int]string{}}
 	hidden := false
-	for i, s := range b.sheets {
-		if s.hidden && (opt.Sheets == nil || opt.Visible) {
-			hidden = hidden || opt.Sheets == nil || opt.Sheets(i+1, s.name)
+	for i, s := range b.Sheets {
+		if s.Hidden && (opt.Sheets == nil || opt.Visible) {
+			hidden = hidden || opt.Sheets == nil || opt.Sheets(i+1, s.Name)
 			continue
 		}
-		if opt.Sheets == nil || opt.Sheets(i+1, s.name) {
+		if opt.Sheets == nil || opt.Sheets(i+1, s.Name) {
 			x.chosen = append(x.chosen, s)
-			x.total += int64(s.part.UncompressedSize64)
+			x.total += int64(s.Part.UncompressedSize64)
 		}
 		if opt.Sheets == nil {
 			break
@@ -56,9 +58,9 @@ func openXLSX(r io.ReaderAt, size int64, opt Options) (Reader, error) {
 	}
 	if len(x.chosen) == 0 {
 		var names []string
-		for _, s := range b.sheets {
-			name := s.name
-			if s.hidden {
+		for _, s := range b.Sheets {
+			name := s.Name
+			if s.Hidden {
 				name += " (hidden)"
 			}
 			names = append(names, name)
@@ -74,72 +76,72 @@ func openXLSX(r io.ReaderAt, size int64, opt Options) (Reader, error) {
 		return nil, f
 	}
 	if x.formats, err = readFormats(b); err != nil {
-		return nil, b.broken(err, "The workbook's table of formats", origin.Place{})
+		return nil, b.Broken(err, "The workbook's table of formats", origin.Place{})
 	}
 	if err = x.readShared(); err != nil {
-		return nil, b.broken(err, "The workbook's table of texts", origin.Place{})
+		return nil, b.Broken(err, "The workbook's table of texts", origin.Place{})
 	}
 	return x, nil
 }
 
 // seen says which parts of the present sheet are hidden.
 func (x *xlsxReader) seen() (hidden bool, columns [][2]int) {
-	return x.chosen[x.sheet].hidden, x.unseen
+	return x.chosen[x.sheet].Hidden, x.unseen
 }
 
 func (x *xlsxReader) Offset() float64 {
 	if x.total == 0 {
 		return 1
 	}
-	return min(1, float64(max(0, x.book.unpacked-x.done))/float64(x.total))
+	return min(1, float64(max(0, x.book.Unpacked-x.done))/float64(x.total))
 }
 
 // readShared reads the table of texts that cells refer to. It is the only part of a workbook that is kept in memory,
 // limited by Limits.Strings.
 func (x *xlsxReader) readShared() error {
 	b := x.book
-	if b.strings == nil {
+	if b.Strings == nil {
 		return nil
 	}
-	r, err := b.open(b.strings)
+	r, err := b.Open(b.Strings)
 	if err != nil {
 		return err
 	}
 	defer r.Close()
-	in := newXMLScanner(r)
+	in := workbook.NewScanner(r)
 	var held int64
 	var raw []byte
 	skip := false
 	for {
-		t, err := in.next(true)
+		t, err := in.Next(true)
 		if err == io.EOF {
 			return nil
 		}
 		if err != nil {
 			return err
 		}
-		switch string(t.name) {
+		switch string(t.Name) {
 		case "si":
-			if t.open {
+			if t.Open {
 				raw = raw[:0]
 			}
-			if t.close {
-				s, lost := unescape(raw, true)
+			if t.Close {
+				s, lost := workbook.Unescape(raw, true)
 				if lost != "" {
 					x.lostShared[len(x.shared)] = lost
 				}
 				held += int64(len(s)) + 16
-				if b.limits.Strings > 0 && held > b.limits.Strings {
+				if x.limits.Strings > 0 && held > x.limits.Strings {
 					return tooLarge(origin.Place{}, "The workbook's texts need more than %d MiB.",
-						b.limits.Strings>>20)
+						x.limits.Strings>>20)
 				}
 				x.shared = append(x.shared, s)
 			}
 		case "rPh": // how to pronounce it: not part of the text
-			skip = t.open && !t.close
+			skip = t.Open && !t.Close
 		case "t":
-			if !t.open && !skip {
-				raw = append(raw, in.text...)
+			if !t.Open && !skip {
+				raw = append(raw, in.Text...)
 			}
 		}
 	}
@@ -152,35 +154,35 @@ func (x *xlsxReader) Next() (Record, error) {
 				return Record{}, io.EOF
 			}
 			if x.sheet == 0 {
-				x.done = x.book.unpacked
+				x.done = x.book.Unpacked
 			}
-			if err := whole(x.chosen[x.sheet].part, x.book.limits.Unpacked); err != nil {
+			if err := whole(x.chosen[x.sheet].Part, x.limits.Unpacked); err != nil {
 				return Record{}, x.fail(err)
 			}
-			part, err := x.book.open(x.chosen[x.sheet].part)
+			part, err := x.book.Open(x.chosen[x.sheet].Part)
 			if err != nil {
 				return Record{}, x.fail(err)
 			}
-			x.part, x.x, x.row, x.unseen = part, newXMLScanner(part), 0, nil
+			x.part, x.x, x.row, x.unseen = part, workbook.NewScanner(part), 0, nil
 		}
-		t, err := x.x.next(false)
+		t, err := x.x.Next(false)
 		switch {
-		case err == io.EOF || err == nil && !t.open && string(t.name) == "sheetData":
+		case err == io.EOF || err == nil && !t.Open && string(t.Name) == "sheetData":
 			x.part.Close()
 			x.x = nil
 		case err != nil:
 			return Record{}, x.fail(err)
-		case t.open && string(t.name) == "col" && isTrue(t.attr("hidden")):
-			first := number(t.attr("min"), 1)
-			x.unseen = append(x.unseen, [2]int{first, number(t.attr("max"), first)})
-		case t.open && string(t.name) == "row":
-			x.row = number(t.attr("r"), x.row+1)
+		case t.Open && string(t.Name) == "col" && isTrue(t.Attr("hidden")):
+			first := workbook.Number(t.Attr("min"), 1)
+			x.unseen = append(x.unseen, [2]int{first, workbook.Number(t.Attr("max"), first)})
+		case t.Open && string(t.Name) == "row":
+			x.row = workbook.Number(t.Attr("r"), x.row+1)
 			x.rows++
-			if most := x.book.limits.Rows; most > 0 && x.rows > most {
+			if most := x.limits.Rows; most > 0 && x.rows > most {
 				return Record{}, tooLarge(x.place(0), "The workbook has more than %d rows.", most)
 			}
-			rec := Record{Sheet: x.chosen[x.sheet].name, Row: x.row, Hidden: isTrue(t.attr("hidden"))}
-			if !t.close {
+			rec := Record{Sheet: x.chosen[x.sheet].Name, Row: x.row, Hidden: isTrue(t.Attr("hidden"))}
+			if !t.Close {
 				if err := x.cells(&rec); err != nil {
 					return Record{}, x.fail(err)
 				}
@@ -206,29 +208,21 @@ func whole(f *zip.File, most int64) error {
 }
 
 func (x *xlsxReader) place(column int) origin.Place {
-	return origin.Place{Sheet: x.chosen[min(x.sheet, len(x.chosen)-1)].name, Row: x.row, Column: column}
+	return origin.Place{Sheet: x.chosen[min(x.sheet, len(x.chosen)-1)].Name, Row: x.row, Column: column}
 }
 
 // isTrue reads a boolean of XML Schema.
 func isTrue(b []byte) bool { return len(b) > 0 && (b[0] == '1' || b[0] == 't') }
 
 func (x *xlsxReader) fail(err error) error {
-	return x.book.broken(unexpected(err), "The sheet "+x.chosen[x.sheet].name, x.place(0))
-}
-
-func number(b []byte, otherwise int) int {
-	n, err := strconv.Atoi(string(b))
-	if err != nil || n < 1 || n > 1<<24 { // sixteen times the rows of a sheet
-		return otherwise
-	}
-	return n
+	return x.book.Broken(workbook.Unexpected(err), "The sheet "+x.chosen[x.sheet].Name, x.place(0))
 }
 
 // cells reads up to the row's end.
 func (x *xlsxReader) cells(rec *Record) error {
 	rec.Cells = make([]Cell, 0, x.width)
-	if !x.x.odd {
-		n, err := x.x.quick(func(b []byte) int {
+	if !x.x.Odd {
+		n, err := x.x.Quick(func(b []byte) int {
 			rec.Cells = rec.Cells[:0]
 			return x.quickCells(rec, b)
 		})
@@ -236,45 +230,45 @@ func (x *xlsxReader) cells(rec *Record) error {
 			x.width = max(x.width, len(rec.Cells))
 			return err
 		}
-		x.x.odd = n == 0 // rows that long are not tried in vain again and again
+		x.x.Odd = n == 0 // rows that long are not tried in vain again and again
 	}
 	rec.Cells, rec.Findings = rec.Cells[:0], nil
 	column := 0
 	var kind, value []byte
 	style, formula, inline := 0, false, false
 	for {
-		t, err := x.x.next(true)
+		t, err := x.x.Next(true)
 		if err != nil {
 			return err
 		}
-		switch string(t.name) {
+		switch string(t.Name) {
 		case "row":
 			x.width = max(x.width, len(rec.Cells))
 			return nil
 		case "c":
-			if t.open {
-				column = columnOf(t.attr("r"), column+1)
-				kind = append(kind[:0], t.attr("t")...)
-				style, _ = strconv.Atoi(string(t.attr("s")))
+			if t.Open {
+				column = workbook.ColumnOf(t.Attr("r"), column+1)
+				kind = append(kind[:0], t.Attr("t")...)
+				style, _ = strconv.Atoi(string(t.Attr("s")))
 				value, formula, inline = value[:0], false, false
 			}
 			// column is 0 if a cell ends that never began.
-			if t.close && column > 0 && (len(value) > 0 || formula || inline) {
+			if t.Close && column > 0 && (len(value) > 0 || formula || inline) {
 				if err := x.put(rec, column, kind, value, style, formula); err != nil {
 					return err
 				}
 			}
 		case "f":
-			formula = formula || t.open
+			formula = formula || t.Open
 		case "v":
-			if !t.open {
-				value = append(value[:0], x.x.text...)
+			if !t.Open {
+				value = append(value[:0], x.x.Text...)
 			}
 		case "is":
-			inline = inline || t.open
+			inline = inline || t.Open
 		case "t":
-			if !t.open && inline {
-				value = append(value, x.x.text...)
+			if !t.Open && inline {
+				value = append(value, x.x.Text...)
 			}
 		}
 	}
@@ -282,15 +276,15 @@ func (x *xlsxReader) cells(rec *Record) error {
 
 // put puts a cell into its row.
 func (x *xlsxReader) put(rec *Record, column int, kind, value []byte, style int, formula bool) error {
-	if column > 16_384 || x.book.limits.Columns > 0 && column > x.book.limits.Columns {
+	if column > 16_384 || x.limits.Columns > 0 && column > x.limits.Columns {
 		return tooLarge(x.place(0), "Row %d has a cell in column %d; %d is the last.", rec.Row, column,
-			x.book.limits.Columns)
+			x.limits.Columns)
 	}
 	for len(rec.Cells) < column {
 		rec.Cells = append(rec.Cells, Cell{})
 	}
 	cell := x.cell(kind, value, style, formula)
-	rec.Cells[column-1] = rec.tidy(cell, column, x.lost, x.book.limits.CellText)
+	rec.Cells[column-1] = rec.tidy(cell, column, x.lost, x.limits.CellText)
 	x.lost = ""
 	return nil
 }
@@ -345,11 +339,11 @@ func (x *xlsxReader) quickCells(rec *Record, b []byte) int {
 				v := a[eq+2 : eq+2+end]
 				switch string(a[:eq]) {
 				case "r":
-					column = columnOf(v, column)
+					column = workbook.ColumnOf(v, column)
 				case "t":
 					kind = v
 				case "s":
-					style = number(v, 0)
+					style = workbook.Number(v, 0)
 				default:
 					for _, c := range a[:eq] { // a line break before a name, or space behind it, is out of the ordinary too
 						if c < 'a' || c > 'z' {
@@ -394,27 +388,9 @@ func (x *xlsxReader) quickCells(rec *Record, b []byte) int {
 	}
 }
 
-// columnOf reads the column of a cell reference such as AB12.
-func columnOf(ref []byte, otherwise int) int {
-	n := 0
-	for _, c := range ref {
-		if c < 'A' || c > 'Z' {
-			break
-		}
-		n = n*26 + int(c-'A') + 1
-		if n > 1<<20 {
-			return n
-		}
-	}
-	if n == 0 {
-		return otherwise
-	}
-	return n
-}
-
 // text resolves escapes, and notes what is not a character.
 func (x *xlsxReader) text(b []byte) string {
-	s, lost := unescape(b, true)
+	s, lost := workbook.Unescape(b, true)
 	x.lost = lost
 	return s
 }
@@ -447,5 +423,25 @@ func (x *xlsxReader) cell(kind, value []byte, style int, formula bool) Cell {
 	if style >= 0 && style < len(x.formats) {
 		format = x.formats[style]
 	}
-	return format.show(string(value), x.book.date1904)
+	return format.show(string(value), x.book.Date1904)
+}
+
+// tidy returns a cell of a workbook as it is read, and notes what cannot be used as it is. lost says that something was
+// not a character; most is how long a cell may be.
+func (r *Record) tidy(cell Cell, column int, lost string, most int) Cell {
+	note := func(code finding.Code, format string, args ...any) {
+		r.Findings = append(r.Findings, finding.New(code, r.Place(column), cell.Text, format, args...))
+	}
+	if lost != "" {
+		note(finding.CharacterInvalid, "%s is no character: what stood there is lost.", lost)
+	}
+	if most > 0 && len(cell.Text) > most {
+		note(finding.CellTooLong, "The cell has more than %d bytes.", most)
+		cell.Text = finding.Clip(cell.Text, most-3)
+	}
+	if strings.IndexByte(cell.Text, 0) >= 0 {
+		cell.Text = strings.ReplaceAll(cell.Text, "\x00", "")
+		note(finding.ControlCharacter, "The cell has NUL characters inside its value.")
+	}
+	return cell
 }

@@ -1,7 +1,6 @@
-package source
+package rewriting
 
 import (
-	"archive/zip"
 	"bytes"
 	"fmt"
 	"io"
@@ -10,42 +9,21 @@ import (
 	"sync/atomic"
 	"testing"
 	"time"
+
+	"koinos/core/workbook/workbooktest"
 )
 
-// partsOf are the parts of a workbook by name.
-func partsOf(t testing.TB, b []byte) map[string]string {
-	t.Helper()
-	z, err := zip.NewReader(bytes.NewReader(b), int64(len(b)))
-	if err != nil {
-		t.Fatal(err)
-	}
-	parts := map[string]string{}
-	for _, f := range z.File {
-		r, err := f.Open()
-		if err != nil {
-			t.Fatal(err)
-		}
-		text, err := io.ReadAll(r)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if _, twice := parts[f.Name]; twice {
-			t.Errorf("%s stands twice in the archive", f.Name)
-		}
-		parts[f.Name] = string(text)
-	}
-	return parts
-}
+const most = 1 << 30 // bytes that a workbook of the tests may unpack to
 
 // How cells come into sheets as other programs write them: with prefixes, without places, with rows left out.
 func TestRewriteRows(t *testing.T) {
-	put := func(row, column int) map[int][]CellChange {
-		return map[int][]CellChange{row: {{Column: column, Put: true, Text: `a<b & "c"`}}}
+	put := func(row, column int) map[int][]Cell {
+		return map[int][]Cell{row: {{Column: column, Put: true, Text: `a<b & "c"`}}}
 	}
 	const is = `<is><t xml:space="preserve">a&lt;b &amp; &quot;c&quot;</t></is>`
 	for _, c := range []struct {
 		name, sheet, want string
-		cells             map[int][]CellChange
+		cells             map[int][]Cell
 		drop              int
 		widths            map[int]float64
 	}{
@@ -71,14 +49,14 @@ func TestRewriteRows(t *testing.T) {
 		{name: "a prefix", cells: put(1, 2),
 			sheet: `<x:worksheet xmlns:x="y"><x:sheetData><x:row r="1"><x:c r="A1"/></x:row></x:sheetData></x:worksheet>`,
 			want:  `<x:worksheet xmlns:x="y"><x:sheetData><x:row r="1"><x:c r="A1"/><x:c r="B1" s="8" t="inlineStr"><x:is><x:t xml:space="preserve">a&lt;b &amp; &quot;c&quot;</x:t></x:is></x:c></x:row></x:sheetData></x:worksheet>`},
-		{name: "a background", cells: map[int][]CellChange{1: {{Column: 1, Fill: "F6C9C2"}, {Column: 2, Fill: "F6C9C2"},
+		{name: "a background", cells: map[int][]Cell{1: {{Column: 1, Fill: "F6C9C2"}, {Column: 2, Fill: "F6C9C2"},
 			{Column: 3, Fill: "F6C9C2"}}},
 			sheet: `<worksheet><cols><col min="3" max="9" style="3"/></cols><sheetData><row r="1"><c r="A1" s="1" t="s"><v>0</v></c><c r="B1" s="99"/></row></sheetData></worksheet>`,
 			want:  `<worksheet><cols><col min="3" max="9" style="3"/></cols><sheetData><row r="1"><c r="A1" s="8" t="s"><v>0</v></c><c r="B1" s="9"/><c r="C1" s="10"/></row></sheetData></worksheet>`},
 		{name: "widths", widths: map[int]float64{4: 16, 12: 70},
 			sheet: `<worksheet><cols><col min="1" max="2" width="9"/><col min="3" max="6" width="8" style="2"></col></cols><sheetData/></worksheet>`,
 			want:  `<worksheet><cols><col min="1" max="2" width="9"/><col min="3" max="3" width="8" style="2"/><col min="4" max="4" width="16" customWidth="1"/><col min="5" max="6" width="8" style="2"/><col min="12" max="12" width="70" customWidth="1"/></cols><sheetData/></worksheet>`},
-		{name: "a comment, in front of the tables", cells: map[int][]CellChange{1: {{Column: 1, Note: "look"}}},
+		{name: "a comment, in front of the tables", cells: map[int][]Cell{1: {{Column: 1, Note: "look"}}},
 			sheet: `<worksheet><sheetData><row r="1"><c r="A1"/></row></sheetData><pageMargins left="1"/><tableParts count="0"/></worksheet>`,
 			want:  `<worksheet><sheetData><row r="1"><c r="A1"/></row></sheetData><pageMargins left="1"/><legacyDrawing xmlns:koinos="http://schemas.openxmlformats.org/officeDocument/2006/relationships" koinos:id="rIdKoinosDrawing"/><tableParts count="0"/></worksheet>`},
 		{name: "a row is dropped", cells: put(3, 1), drop: 2,
@@ -87,19 +65,19 @@ func TestRewriteRows(t *testing.T) {
 				`</c><c r="B2"><v>1</v></c></row></sheetData><mergeCells><mergeCell ref="A2:B2"/></mergeCells></worksheet>`},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			b := workbook(t, map[string]string{"xl/worksheets/s1.xml": c.sheet,
+			b := workbooktest.Pack(t, map[string]string{"xl/worksheets/s1.xml": c.sheet,
 				"[Content_Types].xml": `<Types></Types>`})
 			var out bytes.Buffer
-			err := Rewrite(&out, bytes.NewReader(b), int64(len(b)), DefaultLimits, Rewriting{
+			err := Rewrite(&out, bytes.NewReader(b), int64(len(b)), most, Changes{
 				Rows:   func(sheet string) bool { return sheet == "Orders" },
 				Widths: func(string) map[int]float64 { return c.widths }, Values: c.drop > 0,
-				Row: func(_ string, row int) (RowChange, error) {
-					return RowChange{Drop: row == c.drop, Cells: c.cells[row]}, nil
+				Row: func(_ string, row int) (Row, error) {
+					return Row{Drop: row == c.drop, Cells: c.cells[row]}, nil
 				}})
 			if err != nil {
 				t.Fatal(err)
 			}
-			got := strings.TrimPrefix(partsOf(t, out.Bytes())["xl/worksheets/s1.xml"],
+			got := strings.TrimPrefix(workbooktest.Parts(t, out.Bytes())["xl/worksheets/s1.xml"],
 				`<?xml version="1.0" encoding="UTF-8" standalone="yes"?>`)
 			if got != c.want {
 				t.Errorf("\n%s\nwant\n%s", got, c.want)
@@ -124,17 +102,17 @@ func TestRewriteComments(t *testing.T) {
 			`<v:shape id="4"><x:ClientData ObjectType="Button"><x:Row>1</x:Row></x:ClientData></v:shape></xml>`,
 		"[Content_Types].xml": `<Types><Default Extension="vml" ContentType="v"/></Types>`,
 	}
-	b := workbook(t, parts)
+	b := workbooktest.Pack(t, parts)
 	var out bytes.Buffer
-	if err := Rewrite(&out, bytes.NewReader(b), int64(len(b)), DefaultLimits, Rewriting{Values: true,
+	if err := Rewrite(&out, bytes.NewReader(b), int64(len(b)), most, Changes{Values: true,
 		Rows: func(sheet string) bool { return sheet == "Orders" },
-		Row: func(_ string, row int) (RowChange, error) {
-			return RowChange{Drop: row == 2, Cells: []CellChange{{Column: 1, Note: fmt.Sprint("row ", row)},
+		Row: func(_ string, row int) (Row, error) {
+			return Row{Drop: row == 2, Cells: []Cell{{Column: 1, Note: fmt.Sprint("row ", row)},
 				{Column: 3, Note: "C"}}}, nil
 		}}); err != nil {
 		t.Fatal(err)
 	}
-	got := partsOf(t, out.Bytes())
+	got := workbooktest.Parts(t, out.Bytes())
 	for name, want := range map[string]string{
 		"xl/worksheets/s1.xml": `<worksheet xmlns:r="u"><sheetData><row r="1"><c r="A1"/><c r="C1" s="0"/></row>` +
 			`<row r="2"><c r="A2"/><c r="C2" s="0"/></row></sheetData><legacyDrawing r:id="d1"/></worksheet>`,
@@ -172,19 +150,19 @@ func TestRewriteComments(t *testing.T) {
 
 // A sheet whose list of relationships is empty, in one tag, gets comments like any other.
 func TestRewriteEmptyRelationships(t *testing.T) {
-	b := workbook(t, map[string]string{
+	b := workbooktest.Pack(t, map[string]string{
 		"xl/worksheets/s1.xml":            `<worksheet><sheetData><row r="1"><c r="A1"/></row></sheetData></worksheet>`,
 		"xl/worksheets/_rels/s1.xml.rels": `<Relationships xmlns="r"/>`,
 		"[Content_Types].xml":             `<t:Types xmlns:t="t"/>`})
 	var out bytes.Buffer
-	if err := Rewrite(&out, bytes.NewReader(b), int64(len(b)), DefaultLimits, Rewriting{
+	if err := Rewrite(&out, bytes.NewReader(b), int64(len(b)), most, Changes{
 		Rows: func(sheet string) bool { return sheet == "Orders" },
-		Row: func(string, int) (RowChange, error) {
-			return RowChange{Cells: []CellChange{{Column: 1, Note: "look"}}}, nil
+		Row: func(string, int) (Row, error) {
+			return Row{Cells: []Cell{{Column: 1, Note: "look"}}}, nil
 		}}); err != nil {
 		t.Fatal(err)
 	}
-	got := partsOf(t, out.Bytes())
+	got := workbooktest.Parts(t, out.Bytes())
 	if want := `<Relationships xmlns="r">` + relationship("rIdKoinosComments", "comments",
 		"/xl/koinos-comments-s1.xml") +
 		relationship("rIdKoinosDrawing", "vmlDrawing", "/xl/drawings/koinos-s1.vml") +
@@ -208,7 +186,7 @@ func TestRewriteMemory(t *testing.T) {
 		}
 		rows.WriteString(`</x:row>`)
 	}
-	b := workbook(t, sheet(rows.String()))
+	b := workbooktest.Pack(t, workbooktest.Sheet(rows.String()))
 	rows.Reset()
 	runtime.GC()
 	var m runtime.MemStats
@@ -229,10 +207,10 @@ func TestRewriteMemory(t *testing.T) {
 		}
 	}()
 	asked := 0
-	err := Rewrite(io.Discard, bytes.NewReader(b), int64(len(b)), DefaultLimits, Rewriting{
-		Row: func(_ string, row int) (RowChange, error) {
+	err := Rewrite(io.Discard, bytes.NewReader(b), int64(len(b)), most, Changes{
+		Row: func(_ string, row int) (Row, error) {
 			asked++
-			return RowChange{Cells: []CellChange{{Column: 3, Fill: "F6C9C2", Note: "This is not what it should be."},
+			return Row{Cells: []Cell{{Column: 3, Fill: "F6C9C2", Note: "This is not what it should be."},
 				{Column: 14, Put: true, Text: "refused", Look: Look{Bold: true}}}}, nil
 		}})
 	close(end)

@@ -1,4 +1,4 @@
-package source
+package rewriting
 
 import (
 	"bytes"
@@ -54,7 +54,7 @@ func (x *rewriter) readStyles() (*styles, error) {
 	s := &styles{name: "xl/styles.xml", text: []byte(plainStyles), sections: map[string]*styleSection{},
 		looks: map[Look]int{},
 		fills: map[fillOf]int{}}
-	if f := x.b.styles; f != nil {
+	if f := x.b.Styles; f != nil {
 		text, err := x.read(f)
 		if err != nil {
 			return nil, err

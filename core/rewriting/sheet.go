@@ -1,4 +1,4 @@
-package source
+package rewriting
 
 import (
 	"bufio"
@@ -10,7 +10,9 @@ import (
 	"strconv"
 	"strings"
 
+	"koinos/core/finding"
 	"koinos/core/origin"
+	"koinos/core/workbook"
 )
 
 // mostSheetRows is the last row that ECMA-376 knows.
@@ -24,7 +26,7 @@ var behindDrawing = map[string]bool{"legacyDrawingHF": true, "drawingHF": true, 
 type sheetWriter struct {
 	x       *rewriter
 	sheet   string
-	in      *xmlScanner
+	in      *workbook.Scanner
 	out     *bufio.Writer
 	notes   *notes
 	widths  map[int]float64
@@ -49,60 +51,60 @@ func (w *sheetWriter) write(to io.Writer) error {
 	w.out.WriteString(`<?xml version="1.0" encoding="UTF-8" standalone="yes"?>`) // its error comes back from Flush
 	skip := ""                                                                   // name of the element that is left out
 	for {
-		t, err := w.in.next(true)
+		t, err := w.in.Next(true)
 		if err == io.EOF {
 			return w.out.Flush()
 		}
 		if err != nil {
 			return err
 		}
-		name := string(t.name)
+		name := string(t.Name)
 		if skip != "" {
-			if !t.open && name == skip {
+			if !t.Open && name == skip {
 				skip = ""
 			}
 			continue
 		}
-		body := w.in.body
+		body := w.in.Body
 		switch {
-		case name == "worksheet" && t.open:
+		case name == "worksheet" && t.Open:
 			if i := bytes.Index(body, []byte("worksheet")); i > 0 {
 				w.prefix = string(body[:i])
 			}
-		case name == "dimension" && t.open: // how far cells reach is another thing now
-			if !t.close {
+		case name == "dimension" && t.Open: // how far cells reach is another thing now
+			if !t.Close {
 				skip = name
 			}
 			continue
-		case name == "cols" && t.open:
+		case name == "cols" && t.Open:
 			if err := w.columns(t); err != nil {
 				return err
 			}
 			continue
-		case name == "sheetData" && t.open:
+		case name == "sheetData" && t.Open:
 			w.writeColumns()
-			w.out.Write(w.in.text)
+			w.out.Write(w.in.Text)
 			if err := w.rows(t); err != nil {
 				return err
 			}
 			w.behind = true
 			continue
-		case w.behind && w.depth == 0 && name == "legacyDrawing" && t.open:
-			w.drawing = string(t.attr("id"))
-		case w.behind && w.depth == 0 && (behindDrawing[name] && t.open || name == "worksheet" && !t.open):
+		case w.behind && w.depth == 0 && name == "legacyDrawing" && t.Open:
+			w.drawing = string(t.Attr("id"))
+		case w.behind && w.depth == 0 && (behindDrawing[name] && t.Open || name == "worksheet" && !t.Open):
 			w.drawComments()
-		case (name == "mergeCell" || name == "hyperlink") && t.open && w.dropped:
-			ref, ok := movedRef(string(t.attr("ref")), w.kept)
+		case (name == "mergeCell" || name == "hyperlink") && t.Open && w.dropped:
+			ref, ok := movedRef(string(t.Attr("ref")), w.kept)
 			if !ok {
-				if !t.close {
+				if !t.Close {
 					skip = name
 				}
 				continue
 			}
-			body = withAttr(body, t.attr("ref"), []byte(ref))
+			body = withAttr(body, t.Attr("ref"), []byte(ref))
 		}
 		if w.behind {
-			w.depth += map[bool]int{true: 1}[t.open] - map[bool]int{true: 1}[t.close]
+			w.depth += map[bool]int{true: 1}[t.Open] - map[bool]int{true: 1}[t.Close]
 		}
 		w.tag(body)
 	}
@@ -110,7 +112,7 @@ func (w *sheetWriter) write(to io.Writer) error {
 
 // tag copies the text in front of a tag, and the tag.
 func (w *sheetWriter) tag(body []byte) {
-	w.out.Write(w.in.text)
+	w.out.Write(w.in.Text)
 	w.out.WriteByte('<')
 	w.out.Write(body)
 	w.out.WriteByte('>')
@@ -126,15 +128,15 @@ func (w *sheetWriter) drawComments() {
 }
 
 // columns reads cols, which is written again in front of the rows.
-func (w *sheetWriter) columns(t xmlTag) error {
-	for !t.close || string(t.name) != "cols" {
+func (w *sheetWriter) columns(t workbook.Tag) error {
+	for !t.Close || string(t.Name) != "cols" {
 		var err error
-		if t, err = w.in.next(false); err != nil {
-			return unexpected(err)
+		if t, err = w.in.Next(false); err != nil {
+			return workbook.Unexpected(err)
 		}
-		if string(t.name) == "col" && t.open {
-			w.spans = append(w.spans, columnSpan{number(t.attr("min"), 1), number(t.attr("max"), 1),
-				slices.Clone(t.attrs)})
+		if string(t.Name) == "col" && t.Open {
+			w.spans = append(w.spans, columnSpan{workbook.Number(t.Attr("min"), 1), workbook.Number(t.Attr("max"), 1),
+				slices.Clone(t.Attrs)})
 		}
 	}
 	return nil
@@ -167,30 +169,30 @@ func (w *sheetWriter) writeColumns() {
 	slices.SortFunc(all, func(a, b columnSpan) int { return a.from - b.from })
 	fmt.Fprintf(w.out, "<%scols>", w.prefix)
 	for _, s := range all {
-		body := withAttr(s.attrs, xmlTag{attrs: s.attrs}.attr("min"), strconv.AppendInt(nil, int64(s.from), 10))
-		body = withAttr(body, xmlTag{attrs: body}.attr("max"), strconv.AppendInt(nil, int64(s.to), 10))
+		body := withAttr(s.attrs, workbook.Tag{Attrs: s.attrs}.Attr("min"), strconv.AppendInt(nil, int64(s.from), 10))
+		body = withAttr(body, workbook.Tag{Attrs: body}.Attr("max"), strconv.AppendInt(nil, int64(s.to), 10))
 		fmt.Fprintf(w.out, "<%scol%s/>", w.prefix, body)
 	}
 	fmt.Fprintf(w.out, "</%scols>", w.prefix)
 }
 
 // rows writes sheetData, whose tag has been read.
-func (w *sheetWriter) rows(t xmlTag) error {
-	if t.close {
+func (w *sheetWriter) rows(t workbook.Tag) error {
+	if t.Close {
 		fmt.Fprintf(w.out, "<%ssheetData/>", w.prefix)
 		return nil
 	}
 	fmt.Fprintf(w.out, "<%ssheetData>", w.prefix)
 	for {
-		t, err := w.in.next(true)
+		t, err := w.in.Next(true)
 		if err != nil {
-			return unexpected(err)
+			return workbook.Unexpected(err)
 		}
-		switch name := string(t.name); {
+		switch name := string(t.Name); {
 		case name == "sheetData":
-			w.tag(w.in.body)
+			w.tag(w.in.Body)
 			return nil
-		case name == "row" && t.open:
+		case name == "row" && t.Open:
 			if err := w.oneRow(t); err != nil {
 				return err
 			}
@@ -199,10 +201,10 @@ func (w *sheetWriter) rows(t xmlTag) error {
 }
 
 // oneRow writes a row whose tag has been read, and rows in front of it that the file leaves out.
-func (w *sheetWriter) oneRow(t xmlTag) error {
-	next := number(t.attr("r"), w.row+1)
+func (w *sheetWriter) oneRow(t workbook.Tag) error {
+	next := workbook.Number(t.Attr("r"), w.row+1)
 	if next > mostSheetRows {
-		return tooLarge(origin.Place{Sheet: w.sheet, Row: next},
+		return finding.Fatal(finding.DocumentTooLarge, origin.Place{Sheet: w.sheet, Row: next},
 			"The sheet %s has a row %d; %d is the last that a sheet can have.", w.sheet, next, mostSheetRows)
 	}
 	if next <= w.row { // rows stand in their order; one that does not is nobody's
@@ -251,23 +253,23 @@ func (w *sheetWriter) number(drop bool) int {
 }
 
 // cells writes a row under its new number with its changes, or, if keep is false, skips it.
-func (w *sheetWriter) cells(t xmlTag, now int, changes []CellChange, keep bool) error {
+func (w *sheetWriter) cells(t workbook.Tag, now int, changes []Cell, keep bool) error {
 	c := cellWriter{w: w, row: now, changes: changes, explicit: len(changes) > 0}
 	if keep {
-		body := w.in.body
+		body := w.in.Body
 		if len(changes) > 0 { // spans says how far its cells reach, and need not be there
-			body = withoutAttr(body, t.attr("spans"))
-			t = parseTag(body)
+			body = withoutAttr(body, t.Attr("spans"))
+			t = workbook.ParseTag(body)
 			c.look = w.rowLook(t)
 		}
 		number := strconv.AppendInt(nil, int64(now), 10)
-		body = withAttr(body, t.attr("r"), number)
-		if t.close && len(changes) > 0 {
+		body = withAttr(body, t.Attr("r"), number)
+		if t.Close && len(changes) > 0 {
 			body = bytes.TrimRight(body[:len(body)-1], " ")
 		}
 		w.tag(body)
 	}
-	if t.close {
+	if t.Close {
 		if len(changes) == 0 || !keep {
 			return nil
 		}
@@ -278,24 +280,24 @@ func (w *sheetWriter) cells(t xmlTag, now int, changes []CellChange, keep bool) 
 		return nil
 	}
 	for {
-		t, err := w.in.next(true)
+		t, err := w.in.Next(true)
 		if err != nil {
-			return unexpected(err)
+			return workbook.Unexpected(err)
 		}
-		name := string(t.name)
-		if name == "row" && !t.open {
+		name := string(t.Name)
+		if name == "row" && !t.Open {
 			if keep {
 				if err := c.rest(); err != nil {
 					return err
 				}
-				w.tag(w.in.body)
+				w.tag(w.in.Body)
 			}
 			return nil
 		}
 		if !keep {
 			continue
 		}
-		if name == "c" && t.open {
+		if name == "c" && t.Open {
 			if err := c.cell(t); err != nil {
 				return err
 			}
@@ -308,9 +310,9 @@ func (w *sheetWriter) cells(t xmlTag, now int, changes []CellChange, keep bool) 
 }
 
 // rowLook is the style of cells that the row does not contain; -1 is that of their column.
-func (w *sheetWriter) rowLook(t xmlTag) int {
-	if custom := string(t.attr("customFormat")); custom == "1" || custom == "true" {
-		return number(t.attr("s"), 0)
+func (w *sheetWriter) rowLook(t workbook.Tag) int {
+	if custom := string(t.Attr("customFormat")); custom == "1" || custom == "true" {
+		return workbook.Number(t.Attr("s"), 0)
 	}
 	return -1
 }
@@ -318,20 +320,20 @@ func (w *sheetWriter) rowLook(t xmlTag) int {
 // cellWriter writes the cells of a row.
 type cellWriter struct {
 	w        *sheetWriter
-	row      int          // in the copy
-	column   int          // of the cell that came last
-	look     int          // that cells have which the row does not name; -1 is that of their column
-	changes  []CellChange // that are still to come
-	explicit bool         // there were some
+	row      int    // in the copy
+	column   int    // of the cell that came last
+	look     int    // that cells have which the row does not name; -1 is that of their column
+	changes  []Cell // that are still to come
+	explicit bool   // there were some
 }
 
 // cell writes a cell whose tag has been read, after changed cells in front of it.
-func (c *cellWriter) cell(t xmlTag) error {
-	column := columnOf(t.attr("r"), c.column+1)
-	text := slices.Clone(c.w.in.text)
-	body, open := slices.Clone(c.w.in.body), !t.close
-	t = parseTag(body)
-	c.w.in.text = c.w.in.text[:0]
+func (c *cellWriter) cell(t workbook.Tag) error {
+	column := workbook.ColumnOf(t.Attr("r"), c.column+1)
+	text := slices.Clone(c.w.in.Text)
+	body, open := slices.Clone(c.w.in.Body), !t.Close
+	t = workbook.ParseTag(body)
+	c.w.in.Text = c.w.in.Text[:0]
 	c.w.out.Write(text)
 	for len(c.changes) > 0 && c.changes[0].Column < column {
 		if err := c.made(); err != nil {
@@ -340,10 +342,10 @@ func (c *cellWriter) cell(t xmlTag) error {
 	}
 	c.column = column
 	at := origin.ColumnName(column) + strconv.Itoa(c.row)
-	if ref := t.attr("r"); ref != nil {
+	if ref := t.Attr("r"); ref != nil {
 		body = withAttr(body, ref, []byte(at))
 	} else if c.explicit { // cells without a place count from the one before
-		body = append(fmt.Appendf(nil, `%sc r="%s"`, c.w.prefix, at), t.attrs...)
+		body = append(fmt.Appendf(nil, `%sc r="%s"`, c.w.prefix, at), t.Attrs...)
 		if !open {
 			body = append(body, '/')
 		}
@@ -358,7 +360,7 @@ func (c *cellWriter) cell(t xmlTag) error {
 		}
 		c.changes = c.changes[1:]
 		if change.Fill != "" {
-			was := number(parseTag(body).attr("s"), 0)
+			was := workbook.Number(workbook.ParseTag(body).Attr("s"), 0)
 			body = setAttr(body, "s", strconv.Itoa(c.w.x.styles.filled(was, change.Fill)))
 		}
 		if err := c.w.notes.add(column, c.row, change.Note); err != nil {
@@ -370,33 +372,33 @@ func (c *cellWriter) cell(t xmlTag) error {
 }
 
 // inside copies the content of a cell.
-func (c *cellWriter) inside(t xmlTag) error {
-	if string(t.name) == "f" && t.open && c.w.x.Values {
-		c.w.out.Write(c.w.in.text)
-		for !t.close {
+func (c *cellWriter) inside(t workbook.Tag) error {
+	if string(t.Name) == "f" && t.Open && c.w.x.Values {
+		c.w.out.Write(c.w.in.Text)
+		for !t.Close {
 			var err error
-			if t, err = c.w.in.next(false); err != nil {
-				return unexpected(err)
+			if t, err = c.w.in.Next(false); err != nil {
+				return workbook.Unexpected(err)
 			}
-			if string(t.name) == "f" && !t.open {
+			if string(t.Name) == "f" && !t.Open {
 				break
 			}
-			t.close = false
+			t.Close = false
 		}
 		return nil
 	}
-	c.w.tag(c.w.in.body)
+	c.w.tag(c.w.in.Body)
 	return nil
 }
 
 // passOver reads to the end of a cell.
 func (c *cellWriter) passOver() error {
 	for {
-		t, err := c.w.in.next(false)
+		t, err := c.w.in.Next(false)
 		if err != nil {
-			return unexpected(err)
+			return workbook.Unexpected(err)
 		}
-		if string(t.name) == "c" && !t.open {
+		if string(t.Name) == "c" && !t.Open {
 			return nil
 		}
 	}
@@ -445,7 +447,7 @@ func (c *cellWriter) made() error {
 func (w *sheetWriter) columnLook(column int) int {
 	for _, s := range w.spans {
 		if s.from <= column && column <= s.to {
-			return number(xmlTag{attrs: s.attrs}.attr("style"), 0)
+			return workbook.Number(workbook.Tag{Attrs: s.attrs}.Attr("style"), 0)
 		}
 	}
 	return 0
@@ -485,7 +487,7 @@ func withoutAttr(body, value []byte) []byte {
 
 // setAttr returns the tag with an attribute.
 func setAttr(body []byte, name, value string) []byte {
-	if was := parseTag(body).attr(name); was != nil {
+	if was := workbook.ParseTag(body).Attr(name); was != nil {
 		return withAttr(body, was, []byte(value))
 	}
 	end := len(body)

@@ -1,4 +1,4 @@
-package source
+package rewriting
 
 import (
 	"archive/zip"
@@ -12,29 +12,30 @@ import (
 
 	"koinos/core/finding"
 	"koinos/core/origin"
+	"koinos/core/workbook"
 )
 
-// Rewriting says how a workbook is changed while it is written again.
-type Rewriting struct {
+// Changes says how a workbook is changed while it is written again.
+type Changes struct {
 	// Rows reports whether rows of a sheet may change; the others are copied as they are.
 	Rows func(sheet string) bool
 	// Row returns the changes of a row, counted from 1. It is called for every row in turn, up to the sheet's last,
 	// sheet by sheet in the workbook's order.
-	Row func(sheet string, row int) (RowChange, error)
+	Row func(sheet string, row int) (Row, error)
 	// Widths are those of columns, counted from 1, in characters; nil leaves all as they are.
 	Widths func(sheet string) map[int]float64
 	// Values turns formulas into the values that they last had, because rows that they refer to may be dropped.
 	Values bool
 }
 
-// RowChange is the change of a row.
-type RowChange struct {
-	Drop  bool         // the rows below close up
-	Cells []CellChange // by column, each once
+// Row is the change of a row.
+type Row struct {
+	Drop  bool   // the rows below close up
+	Cells []Cell // by column, each once
 }
 
-// CellChange is the change of a cell.
-type CellChange struct {
+// Cell is the change of a cell.
+type Cell struct {
 	Column int    // counted from 1
 	Put    bool   // Text takes the place of what stands there; it is never run as a formula
 	Text   string // with Put
@@ -59,8 +60,8 @@ const (
 
 // rewriter writes a workbook again, part by part.
 type rewriter struct {
-	Rewriting
-	b      *book
+	Changes
+	b      *workbook.Book
 	z      *zip.Reader
 	out    *zip.Writer
 	parts  map[string]*zip.File // by their name in small letters, without / in front
@@ -71,25 +72,25 @@ type rewriter struct {
 	done   map[*zip.File]bool
 }
 
-// Rewrite writes a workbook again with changes. It streams rows, comments and styles: only the styles and the partner's
-// own comments are kept in memory.
-func Rewrite(w io.Writer, r io.ReaderAt, size int64, limits Limits, changes Rewriting) error {
+// Rewrite writes a workbook of a size again with changes; it may unpack to most bytes, 0 being any number. It streams
+// rows, comments and styles: only the styles and the partner's own comments are kept in memory.
+func Rewrite(w io.Writer, r io.ReaderAt, size, most int64, changes Changes) error {
 	z, err := zip.NewReader(r, size)
 	if err != nil {
 		return finding.Fatal(finding.DocumentBroken, origin.Place{},
 			"The workbook's archive is damaged or cut short (%v).", err)
 	}
-	b, err := readBook(z, limits)
+	b, err := workbook.Read(z, most)
 	if err != nil {
 		return err
 	}
-	x := &rewriter{Rewriting: changes, b: b, z: z, out: zip.NewWriter(w), parts: map[string]*zip.File{},
+	x := &rewriter{Changes: changes, b: b, z: z, out: zip.NewWriter(w), parts: map[string]*zip.File{},
 		done: map[*zip.File]bool{}}
 	for _, f := range z.File {
 		x.parts[strings.ToLower(strings.TrimPrefix(f.Name, "/"))] = f
 	}
 	if err := x.write(); err != nil {
-		return b.broken(err, "The workbook", origin.Place{})
+		return b.Broken(err, "The workbook", origin.Place{})
 	}
 	return x.out.Close()
 }
@@ -98,8 +99,8 @@ func (x *rewriter) write() (err error) {
 	if x.styles, err = x.readStyles(); err != nil {
 		return err
 	}
-	for _, s := range x.b.sheets {
-		if x.Rows == nil || x.Rows(s.name) {
+	for _, s := range x.b.Sheets {
+		if x.Rows == nil || x.Rows(s.Name) {
 			if err := x.sheet(&s); err != nil {
 				return err
 			}
@@ -109,7 +110,7 @@ func (x *rewriter) write() (err error) {
 		return err
 	}
 	contents := x.parts["[content_types].xml"]
-	links := x.parts[linksOf(x.b.main)]
+	links := x.parts[linksOf(x.b.Main)]
 	for _, f := range x.z.File {
 		name := strings.ToLower(f.Name)
 		switch {
@@ -156,7 +157,7 @@ func (x *rewriter) append(f *zip.File, before, end, more string) error {
 
 // read returns a small part, unpacked.
 func (x *rewriter) read(f *zip.File) ([]byte, error) {
-	r, err := x.b.open(f)
+	r, err := x.b.Open(f)
 	if err != nil {
 		return nil, err
 	}
@@ -187,28 +188,28 @@ func linksOf(part string) string {
 }
 
 // sheet writes a sheet, and its comments behind it.
-func (x *rewriter) sheet(s *bookSheet) (err error) {
+func (x *rewriter) sheet(s *workbook.Sheet) (err error) {
 	n, err := x.notesOf(s)
 	if err != nil {
 		return err
 	}
 	defer func() { err = errors.Join(err, n.close()) }()
-	part, err := x.b.open(s.part)
+	part, err := x.b.Open(s.Part)
 	if err != nil {
 		return err
 	}
 	defer part.Close()
-	to, err := x.out.CreateHeader(&zip.FileHeader{Name: s.part.Name, Method: zip.Deflate, Modified: s.part.Modified})
+	to, err := x.out.CreateHeader(&zip.FileHeader{Name: s.Part.Name, Method: zip.Deflate, Modified: s.Part.Modified})
 	if err != nil {
 		return err
 	}
-	x.done[s.part] = true
-	w := &sheetWriter{x: x, sheet: s.name, in: newXMLScanner(part), notes: n}
+	x.done[s.Part] = true
+	w := &sheetWriter{x: x, sheet: s.Name, in: workbook.NewScanner(part), notes: n}
 	if x.Widths != nil {
-		w.widths = x.Widths(s.name)
+		w.widths = x.Widths(s.Name)
 	}
 	if err := w.write(to); err != nil {
-		return x.b.broken(err, "The workbook", origin.Place{Sheet: s.name})
+		return x.b.Broken(err, "The workbook", origin.Place{Sheet: s.Name})
 	}
 	return n.write(w.drawing, w.dropped, w.kept)
 }

@@ -1,4 +1,4 @@
-package source
+package rewriting
 
 import (
 	"archive/zip"
@@ -16,12 +16,13 @@ import (
 	"strings"
 
 	"koinos/core/origin"
+	"koinos/core/workbook"
 )
 
 // notes are the comments of a sheet: the partner's own, and those that are added, which wait in a file.
 type notes struct {
 	x        *rewriter
-	sheet    *bookSheet
+	sheet    *workbook.Sheet
 	links    *zip.File // relationships of the sheet; nil is none
 	comments *zip.File // the partner's; nil is none
 	shapes   map[string]*zip.File
@@ -35,9 +36,9 @@ type notes struct {
 }
 
 // notesOf finds out which comments a sheet has.
-func (x *rewriter) notesOf(s *bookSheet) (*notes, error) {
+func (x *rewriter) notesOf(s *workbook.Sheet) (*notes, error) {
 	n := &notes{x: x, sheet: s, shapes: map[string]*zip.File{}, own: map[string]bool{}, below: map[string]string{}}
-	if n.links = x.parts[linksOf(s.part.Name)]; n.links == nil {
+	if n.links = x.parts[linksOf(s.Part.Name)]; n.links == nil {
 		return n, nil
 	}
 	text, err := x.read(n.links)
@@ -45,15 +46,15 @@ func (x *rewriter) notesOf(s *bookSheet) (*notes, error) {
 		return nil, err
 	}
 	var doc struct {
-		Relations []relation `xml:"Relationship"`
+		Relations []workbook.Relation `xml:"Relationship"`
 	}
-	if err := decodeXML(bytes.NewReader(text), &doc); err != nil {
+	if err := workbook.Decode(bytes.NewReader(text), &doc); err != nil {
 		return nil, err
 	}
 	for _, rel := range doc.Relations {
 		target := rel.Target
 		if !strings.HasPrefix(target, "/") {
-			target = path.Join(path.Dir(s.part.Name), target)
+			target = path.Join(path.Dir(s.Part.Name), target)
 		}
 		part := x.parts[strings.ToLower(strings.TrimPrefix(target, "/"))]
 		switch {
@@ -67,21 +68,21 @@ func (x *rewriter) notesOf(s *bookSheet) (*notes, error) {
 	if n.comments == nil {
 		return n, nil
 	}
-	part, err := x.b.open(n.comments)
+	part, err := x.b.Open(n.comments)
 	if err != nil {
 		return nil, err
 	}
 	defer part.Close()
-	for in := newXMLScanner(part); ; {
-		t, err := in.next(false)
+	for in := workbook.NewScanner(part); ; {
+		t, err := in.Next(false)
 		if err == io.EOF {
 			return n, nil
 		}
 		if err != nil {
 			return nil, err
 		}
-		if string(t.name) == "comment" && t.open {
-			n.own[string(t.attr("ref"))] = true
+		if string(t.Name) == "comment" && t.Open {
+			n.own[string(t.Attr("ref"))] = true
 		}
 	}
 }
@@ -162,7 +163,7 @@ func (n *notes) write(drawing string, dropped bool, kept []int) error {
 	if !n.some() && len(n.below) == 0 && (n.moved == nil || n.comments == nil) {
 		return nil
 	}
-	number := strings.TrimSuffix(path.Base(n.sheet.part.Name), path.Ext(n.sheet.part.Name))
+	number := strings.TrimSuffix(path.Base(n.sheet.Part.Name), path.Ext(n.sheet.Part.Name))
 	var links []string
 	comments := "xl/koinos-comments-" + number + ".xml"
 	if n.comments != nil {
@@ -207,7 +208,7 @@ func (n *notes) link(links []string) error {
 		n.x.done[n.links] = true
 		return n.x.append(n.links, "</", "Relationships>", strings.Join(links, ""))
 	}
-	dir, file := path.Split(n.sheet.part.Name)
+	dir, file := path.Split(n.sheet.Part.Name)
 	return n.x.put(dir+"_rels/"+file+".rels", []byte(`<?xml version="1.0" encoding="UTF-8" standalone="yes"?>`+
 		`<Relationships xmlns="http://schemas.openxmlformats.org/package/2006/relationships">`+strings.Join(links, "")+
 		`</Relationships>`))
@@ -248,66 +249,66 @@ func (n *notes) writeComments(name string) error {
 		out.WriteString(`</commentList></comments>`)
 		return out.Flush()
 	}
-	part, err := n.x.b.open(n.comments)
+	part, err := n.x.b.Open(n.comments)
 	if err != nil {
 		return err
 	}
 	defer part.Close()
-	in := newXMLScanner(part)
+	in := workbook.NewScanner(part)
 	out.WriteString(`<?xml version="1.0" encoding="UTF-8" standalone="yes"?>`)
 	prefix, below := "", "" // what is said below the comment that is being read
 	skip, inRun := false, false
 	for {
-		t, err := in.next(true)
+		t, err := in.Next(true)
 		if err == io.EOF {
 			return out.Flush()
 		}
 		if err != nil {
 			return err
 		}
-		tag := string(t.name)
+		tag := string(t.Name)
 		if skip {
-			skip = t.open || tag != "comment"
+			skip = t.Open || tag != "comment"
 			continue
 		}
-		body := in.body
-		out.Write(in.text)
+		body := in.Body
+		out.Write(in.Text)
 		switch {
-		case tag == "comments" && t.open:
+		case tag == "comments" && t.Open:
 			prefix = string(body[:bytes.Index(body, []byte("comments"))])
-		case tag == "author" && t.open:
+		case tag == "author" && t.Open:
 			author++
-		case tag == "authors" && t.close:
-			if t.open {
+		case tag == "authors" && t.Close:
+			if t.Open {
 				fmt.Fprintf(out, "<%sauthors>", prefix)
 			}
 			fmt.Fprintf(out, "<%[1]sauthor>Koinos</%[1]sauthor></%[1]sauthors>", prefix)
 			continue
-		case tag == "comment" && t.open:
-			ref := string(t.attr("ref"))
+		case tag == "comment" && t.Open:
+			ref := string(t.Attr("ref"))
 			if n.moved != nil {
 				var stays bool
 				if ref, stays = n.moved(ref); !stays {
-					skip = !t.close
+					skip = !t.Close
 					continue
 				}
-				body = withAttr(body, t.attr("ref"), []byte(ref))
+				body = withAttr(body, t.Attr("ref"), []byte(ref))
 			}
 			below = n.below[ref]
 		case tag == "r":
-			inRun = t.open && !t.close
-		case tag == "t" && below != "" && !inRun && !(t.open && t.close): // it becomes a run, as there is one behind it
-			if t.open {
+			inRun = t.Open && !t.Close
+		case tag == "t" && below != "" && !inRun && !(t.Open && t.Close): // it becomes a run, as there is one behind it
+			if t.Open {
 				fmt.Fprintf(out, "<%sr><%s>", prefix, body)
 			} else {
 				fmt.Fprintf(out, "<%s></%sr>", body, prefix)
 			}
 			continue
-		case tag == "text" && !t.open && below != "":
+		case tag == "text" && !t.Open && below != "":
 			out.WriteString(run(prefix, "\n"+below))
 			below = ""
-		case tag == "commentList" && t.close:
-			if t.open {
+		case tag == "commentList" && t.Close:
+			if t.Open {
 				fmt.Fprintf(out, "<%scommentList>", prefix)
 			}
 			if err := ours(prefix); err != nil {

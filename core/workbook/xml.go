@@ -1,4 +1,4 @@
-package source
+package workbook
 
 import (
 	"bufio"
@@ -9,73 +9,75 @@ import (
 	"unicode/utf8"
 )
 
-// xmlScanner splits a workbook part into tags and text. It knows as much XML as ECMA-376 parts use: elements,
+// Scanner splits a workbook part into tags and text. It knows as much XML as ECMA-376 parts use: elements,
 // attributes, entities, CDATA, comments; namespace prefixes are dropped. A general decoder is ten times as slow, and
 // reading a sheet would take that much longer.
-type xmlScanner struct {
+type Scanner struct {
 	r    *bufio.Reader
-	body []byte // the tag between < and >
-	text []byte // text in front of the tag
-	odd  bool   // it is not written as nearly every program does
+	Body []byte // the tag between < and >
+	Text []byte // text in front of the tag
+	Odd  bool   // it is not written as nearly every program does
 }
 
-func newXMLScanner(r io.Reader) *xmlScanner { return &xmlScanner{r: bufio.NewReaderSize(r, 256<<10)} }
+// NewScanner returns a scanner of a part.
+func NewScanner(r io.Reader) *Scanner { return &Scanner{r: bufio.NewReaderSize(r, 256<<10)} }
 
-type xmlTag struct {
-	name  []byte // without prefix
-	attrs []byte // everything behind the name
-	open  bool   // <a> or <a/>
-	close bool   // </a> or <a/>
+// Tag is a tag. Its name and attributes are valid until the next one is read.
+type Tag struct {
+	Name  []byte // without prefix
+	Attrs []byte // everything behind the name
+	Open  bool   // <a> or <a/>
+	Close bool   // </a> or <a/>
 }
 
-// next returns the next tag; the text in front of it is in s.text if keep is set. What it returns is valid until the
+// Next returns the next tag; the text in front of it is in s.Text if keep is set. What it returns is valid until the
 // next call.
-func (s *xmlScanner) next(keep bool) (xmlTag, error) {
-	s.text = s.text[:0]
+func (s *Scanner) Next(keep bool) (Tag, error) {
+	s.Text = s.Text[:0]
 	for {
-		if err := s.until('<', keep, &s.text); err != nil {
-			return xmlTag{}, err
+		if err := s.until('<', keep, &s.Text); err != nil {
+			return Tag{}, err
 		}
-		s.body = s.body[:0]
-		if err := s.until('>', true, &s.body); err != nil {
-			return xmlTag{}, unexpected(err)
+		s.Body = s.Body[:0]
+		if err := s.until('>', true, &s.Body); err != nil {
+			return Tag{}, Unexpected(err)
 		}
 		switch {
-		case bytes.HasPrefix(s.body, []byte("!--")):
-			for !bytes.HasSuffix(s.body, []byte("--")) || len(s.body) < 5 {
+		case bytes.HasPrefix(s.Body, []byte("!--")):
+			for !bytes.HasSuffix(s.Body, []byte("--")) || len(s.Body) < 5 {
 				if err := s.more(); err != nil {
-					return xmlTag{}, err
+					return Tag{}, err
 				}
 			}
 			continue
-		case bytes.HasPrefix(s.body, []byte("![CDATA[")):
-			for !bytes.HasSuffix(s.body, []byte("]]")) {
+		case bytes.HasPrefix(s.Body, []byte("![CDATA[")):
+			for !bytes.HasSuffix(s.Body, []byte("]]")) {
 				if err := s.more(); err != nil {
-					return xmlTag{}, err
+					return Tag{}, err
 				}
 			}
 			if keep {
-				inner := s.body[8 : len(s.body)-2]
+				inner := s.Body[8 : len(s.Body)-2]
 				inner = bytes.ReplaceAll(inner, []byte("&"), []byte("&amp;"))
-				s.text = append(s.text, bytes.ReplaceAll(inner, []byte("<"), []byte("&lt;"))...)
+				s.Text = append(s.Text, bytes.ReplaceAll(inner, []byte("<"), []byte("&lt;"))...)
 			}
 			continue
-		case len(s.body) > 0 && (s.body[0] == '?' || s.body[0] == '!'):
+		case len(s.Body) > 0 && (s.Body[0] == '?' || s.Body[0] == '!'):
 			continue
 		}
-		for bytes.Count(s.body, []byte{'"'})%2 == 1 || bytes.Count(s.body, []byte{'"'}) == 0 &&
-			bytes.Count(s.body, []byte{'\''})%2 == 1 {
+		for bytes.Count(s.Body, []byte{'"'})%2 == 1 || bytes.Count(s.Body, []byte{'"'}) == 0 &&
+			bytes.Count(s.Body, []byte{'\''})%2 == 1 {
 			if err := s.more(); err != nil { // a > inside an attribute
-				return xmlTag{}, err
+				return Tag{}, err
 			}
 		}
-		return parseTag(s.body), nil
+		return ParseTag(s.Body), nil
 	}
 }
 
-// quick lets read work on the buffered bytes, and skips as many as it returns. If it returns 0, it needs more: it gets
+// Quick lets read work on the buffered bytes, and skips as many as it returns. If it returns 0, it needs more: it gets
 // as many as can be buffered.
-func (s *xmlScanner) quick(read func([]byte) int) (n int, err error) {
+func (s *Scanner) Quick(read func([]byte) int) (n int, err error) {
 	held, _ := s.r.Peek(s.r.Buffered())
 	if n = read(held); n == 0 {
 		if held, err = s.r.Peek(s.r.Size()); err != nil && err != io.EOF && err != bufio.ErrBufferFull {
@@ -91,12 +93,13 @@ func (s *xmlScanner) quick(read func([]byte) int) (n int, err error) {
 }
 
 // more reads the text up to and including the next > into body.
-func (s *xmlScanner) more() error {
-	s.body = append(s.body, '>')
-	return unexpected(s.until('>', true, &s.body))
+func (s *Scanner) more() error {
+	s.Body = append(s.Body, '>')
+	return Unexpected(s.until('>', true, &s.Body))
 }
 
-func unexpected(err error) error {
+// Unexpected is an error in the middle of a part, where even its end is one.
+func Unexpected(err error) error {
 	if err == io.EOF {
 		return io.ErrUnexpectedEOF
 	}
@@ -106,7 +109,7 @@ func unexpected(err error) error {
 // tagMost is the longest tag, and the longest text between two tags.
 const tagMost = 8 << 20
 
-func (s *xmlScanner) until(end byte, keep bool, into *[]byte) error {
+func (s *Scanner) until(end byte, keep bool, into *[]byte) error {
 	for {
 		part, err := s.r.ReadSlice(end)
 		if keep {
@@ -125,28 +128,29 @@ func (s *xmlScanner) until(end byte, keep bool, into *[]byte) error {
 	}
 }
 
-func parseTag(b []byte) xmlTag {
-	t := xmlTag{open: true}
+// ParseTag reads what stands between < and >.
+func ParseTag(b []byte) Tag {
+	t := Tag{Open: true}
 	if len(b) > 0 && b[0] == '/' {
-		t.open, t.close, b = false, true, b[1:]
+		t.Open, t.Close, b = false, true, b[1:]
 	}
 	if n := len(b); n > 0 && b[n-1] == '/' {
-		t.close, b = true, b[:n-1]
+		t.Close, b = true, b[:n-1]
 	}
 	i := bytes.IndexAny(b, " \t\r\n")
 	if i < 0 {
 		i = len(b)
 	}
-	t.name, t.attrs = b[:i], b[i:]
-	if c := bytes.IndexByte(t.name, ':'); c >= 0 {
-		t.name = t.name[c+1:]
+	t.Name, t.Attrs = b[:i], b[i:]
+	if c := bytes.IndexByte(t.Name, ':'); c >= 0 {
+		t.Name = t.Name[c+1:]
 	}
 	return t
 }
 
-// attr returns the raw value of the attribute with a local name, nil if absent.
-func (t xmlTag) attr(name string) []byte {
-	b := t.attrs
+// Attr returns the raw value of the attribute with a local name, nil if absent.
+func (t Tag) Attr(name string) []byte {
+	b := t.Attrs
 	for {
 		eq := bytes.IndexByte(b, '=')
 		if eq < 0 {
@@ -172,8 +176,8 @@ func (t xmlTag) attr(name string) []byte {
 	}
 }
 
-// unescape resolves entities and, if asked, the _xHHHH_ form of ECMA-376 18.4. What is not a character is lost.
-func unescape(b []byte, hex bool) (text, lost string) {
+// Unescape resolves entities and, if asked, the _xHHHH_ form of ECMA-376 18.4. What is not a character is lost.
+func Unescape(b []byte, hex bool) (text, lost string) {
 	if bytes.IndexByte(b, '&') < 0 && !(hex && bytes.Contains(b, []byte("_x"))) {
 		return string(b), ""
 	}
@@ -234,8 +238,8 @@ func entity(name string) (rune, bool) {
 	return rune(n), err == nil && utf8.ValidRune(rune(n))
 }
 
-// decodeXML reads one of a workbook's small parts.
-func decodeXML(r io.Reader, into any) error {
+// Decode reads one of a workbook's small parts.
+func Decode(r io.Reader, into any) error {
 	d := xml.NewDecoder(r)
 	d.Strict = false
 	return d.Decode(into)
