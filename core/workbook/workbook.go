@@ -78,8 +78,8 @@ type Relation struct {
 	Target string `xml:"Target,attr"`
 }
 
-// Read reads the list of sheets, and where the parts stand that all of them share. The workbook may unpack to most bytes;
-// 0 is any number.
+// Read reads the list of sheets, and where the parts stand that all of them share. The workbook may unpack to most
+// bytes; 0 is any number.
 func Read(z *zip.Reader, most int64) (*Book, error) {
 	b := &Book{Most: most}
 	parts := map[string]*zip.File{}
