@@ -153,6 +153,16 @@ var examples = []example{
 		says: "more digits"},
 	{code: finding.HeaderDisagrees, doc: head + "A-1,2026-03-02,00417,2,9.50\nA-1,2026-03-03,00417,2,9.50\n",
 		at: "row 3 column 2", says: "in row 2 of the same order"},
+	{code: finding.CellsDiffer,
+		whole: "koinos: mapping/1\nname: cells\norders:\n  kind: sales\n  group: {by: key, columns: Order}\n  parts: {lines: {across: cells, columns: [Items, Qtys], by: \",\"}}\n" +
+			"header: {sender_number: {from: Order}, partner: {value: OSTRAND}}\nlines: {item: {from: Items}, quantity: {from: Qtys}}\n",
+		doc: "Order,Items,Qtys\nA-1,\"00417,00501\",\"2,3,4\"\n", at: "row 2 column 3",
+		says: "Items holds 2 values and Qtys 3 values; which of them belong together is not known."},
+	{code: finding.CellUnreadable,
+		whole: "koinos: mapping/1\nname: cells\norders:\n  kind: sales\n  group: {by: key, columns: Order}\n  parts: {lines: {across: cells, columns: [Items], by: json}}\n" +
+			"header: {sender_number: {from: Order}, partner: {value: OSTRAND}}\nlines: {item: {from: Items, expr: 'json(value, \"sku\")'}, quantity: {from: Items, expr: 'json(value, \"qty\")'}}\n",
+		doc: "Order,Items\nA-1,\"[{\"\"sku\"\":\"\"00417\"\",\"\"qty\"\":2},{\"\"sku\"\"\"\n", at: "row 2 column 2",
+		says: "The cell is no list in JSON"},
 	{code: finding.SeveralValues, bytes: func() []byte {
 		return []byte(`[{"Order": "A-1", "Item": "00417", "Qty": 1, "Dates": ["2026-03-02", "2026-03-03"]}]`)
 	}, shown: "an order with two dates in one list",

@@ -98,6 +98,8 @@ const (
 	TaxDiffers        Code = "tax_differs"
 	AmountTooLarge    Code = "amount_too_large"
 	HeaderDisagrees   Code = "header_disagrees"
+	CellsDiffer       Code = "cells_differ"
+	CellUnreadable    Code = "cell_unreadable"
 	SeveralValues     Code = "several_values"
 	ValueDropped      Code = "value_dropped"
 	ValueUnread       Code = "value_unread"
@@ -296,6 +298,10 @@ var Catalogue = map[Code]About{
 		"Nineteen digits is the most; look for columns that have moved."},
 	HeaderDisagrees: {Error, "rows of one order disagree about its header",
 		"Make the rows agree, or check whether two orders share a number."},
+	CellsDiffer: {Error, "cells that hold a value for each line hold different numbers of them",
+		"Correct the cells, or ask the sender which values belong together."},
+	CellUnreadable: {Error, "a cell that should be a list in JSON is none",
+		"Look at the cell: it may have been cut, or another program may have written it in another way."},
 	SeveralValues: {Error, "a path leads to several values that differ",
 		"Add repeat: first, last, join or sum to the binding, or make the path lead to one value."},
 	ValueDropped: {Warning, "of several values only the first is taken",

@@ -256,6 +256,7 @@ var functions = map[string]function{
 		}
 		return strings.Split(a[0].(string), a[1].(string)), nil
 	}, []string{"tt s"}},
+	"json": {func(a ...any) (any, error) { return member(a[0].(string), a[1].(string)) }, []string{"tt t"}},
 	"before": {func(a ...any) (any, error) {
 		s, _, _ := strings.Cut(a[0].(string), a[1].(string))
 		return strings.TrimSpace(s), nil

@@ -176,13 +176,16 @@ func joined(about string) *grammar.Shape {
 }
 
 func part(what string) *grammar.Shape {
+	across, ways := "Several in one row. numbered: {n} in a heading counts them, or the same heading stands several times; "+
+		"matrix: one for each filled cell of the columns", []string{"numbered", "matrix"}
+	if what == "lines" {
+		across, ways = across+"; cells: one for each of the values that a cell of the columns holds", append(ways, "cells")
+	}
 	keys := []grammar.Key{
 		grammar.May("each", grammar.Some("JSON: path of the "+what+
 			" within the order (RFC 9535); X12: the segment that begins one of them, such as PO1")),
-		grammar.May("across",
-			grammar.OneOf("Several in one row. numbered: {n} in a heading counts them, or the same heading "+
-				"stands several times; matrix: one for each filled cell of the columns", "numbered", "matrix")),
-		grammar.May("columns", grammar.Many("matrix: the columns by heading, @F, or from first to last as @F-@M")),
+		grammar.May("across", grammar.OneOf(across, ways...)),
+		grammar.May("columns", grammar.Many("matrix, cells: the columns by heading, @F, or from first to last as @F-@M")),
 		grammar.May("when", grammar.Some("Condition of a row that is one: "+condition)),
 	}
 	switch what {
@@ -193,7 +196,8 @@ func part(what string) *grammar.Shape {
 					"the segment that begins one of them, such as PO1/SCH, or the first element of each where a segment has "+
 					"several, such as PO1/SDQ/03. Of several, all are taken"))}}
 	case "lines":
-		keys = append(keys, grammar.May("begin",
+		keys = append(keys, grammar.May("by", grammar.Some("cells: what stands between the values in a cell, such as \";\" or \"\\n\"; json: a cell is a "+
+			"list in JSON, of whose values the function json reads the members")), grammar.May("begin",
 			grammar.OneOf("same: lines may begin on the order's first row (the default); next: on the row below it",
 				"same",
 				"next")),

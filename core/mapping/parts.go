@@ -18,13 +18,17 @@ type Part struct {
 	Each   Query
 	Others []Query        // deliveries: where they stand besides
 	Apart  []*x12.Address // within each: where one stands several times, there is a line for each; the first is written
-	Across string         // "", numbered or matrix
-	Matrix []Source
-	Range  [2]int // matrix: first and last column
+	Across string         // "", numbered, matrix or cells
+	Matrix []Source       // matrix, cells: the columns
+	By     string         // cells: what stands between the values in a cell, or ByJSON
+	Range  [2]int         // matrix: first and last column
 	When   *Expr
 	Next   bool // lines begin on the row below the order's first
 	Sorted bool // lines stand in the order of their numbers
 }
+
+// ByJSON says that a cell with lines is a list in JSON.
+const ByJSON = "json"
 
 // Lines returns the nodes of the lines that a node of Each stands for: itself or, if several stand apart within it,
 // itself with each of them alone. Other segments that stand apart are left out, because nobody knows which of them they
@@ -92,7 +96,7 @@ func (b *builder) deliveries(n *grammar.Node, m *Mapping) *Part {
 }
 
 func (b *builder) part(n *grammar.Node) *Part {
-	p := &Part{Each: b.path(n.Get("each")), Across: n.Str("across"), When: b.compile(n.Get("when"), true),
+	p := &Part{Each: b.path(n.Get("each")), Across: n.Str("across"), By: n.Str("by"), When: b.compile(n.Get("when"), true),
 		Next: n.Str("begin") == "next", Sorted: n.Str("sorted") == "number"}
 	for _, k := range n.List("apart") {
 		each, _ := p.Each.(*x12.Address)
@@ -104,8 +108,11 @@ func (b *builder) part(n *grammar.Node) *Part {
 		}
 	}
 	columns := n.List("columns")
-	if (p.Across == "matrix") != (columns != nil) {
-		b.Add(finding.MappingWrongValue, n.At, "", "across: matrix and columns go together.")
+	if (p.Across == "matrix" || p.Across == "cells") != (columns != nil) {
+		b.Add(finding.MappingWrongValue, n.At, "", "across: matrix or cells, and columns, go together.")
+	}
+	if (p.Across == "cells") != (p.By != "") {
+		b.Add(finding.MappingWrongValue, n.At, "", "across: cells and by, what stands between the values of a cell, go together.")
 	}
 	if len(columns) == 1 && strings.HasPrefix(columns[0].Text, "@") && strings.Contains(columns[0].Text, "-") {
 		first, last, _ := strings.Cut(columns[0].Text, "-")

@@ -47,6 +47,10 @@ func (w *worker) lines() {
 					w.d.Trace.Cells = slices.Grow(w.d.Trace.Cells, (len(w.d.Trace.Cells)-before)*(len(nodes)-1))
 				}
 			}
+		case len(r.plan.cells) > 0:
+			for n := range w.divide(r) {
+				line(view{row: r, n: n + 1})
+			}
 		case r.plan.reps > 0:
 			for n := 1; n <= r.plan.reps; n++ {
 				if v := (view{row: r, n: n}); w.hasPart(mapping.InLines, v) {

@@ -29,6 +29,7 @@ type plan struct {
 	reads   map[*mapping.Expr][]spot
 	reps    int   // numbered: how many times lines stand across a row
 	matrix  []int // matrix: its columns
+	cells   []int // cells: the columns whose cells hold a value for each line
 	notes   []finding.Finding
 	columns map[string]int    // of the lines' fields that stand in one column
 	paths   map[string]string // JSON: pointers of the lines' fields from their record
@@ -48,6 +49,7 @@ type spot struct {
 	pointer string
 	static  bool            // JSON: pointer is always the same from the record
 	many    bool            // JSON: it can lead to several values
+	piece   bool            // the cell holds a value for each line
 	none    *mapping.Locale // whose words mean that there is none; nil has no such words
 }
 
@@ -143,8 +145,14 @@ func bind(m *mapping.Mapping, head *source.Record, around *around, decided *Evid
 			p.reads[x] = append(p.reads[x], s)
 		}
 	}
-	if part := m.Parts[mapping.InLines]; part != nil && part.Across == "matrix" && len(p.bound[mapping.InLines]) > 0 {
-		p.matrix = columnsOf(part, p, &all)
+	if part := m.Parts[mapping.InLines]; part != nil && len(p.bound[mapping.InLines]) > 0 {
+		switch part.Across {
+		case "matrix":
+			p.matrix = columnsOf(part, p, &all)
+		case "cells":
+			p.cells = columnsOf(part, p, &all)
+			p.divide()
+		}
 	}
 	for level := mapping.InLines; level <= mapping.InCharges; level++ {
 		p.mark(level)
@@ -268,14 +276,17 @@ func columnsOf(part *mapping.Part, p *plan, all *finding.All) []int {
 	var list []int
 	for i := range part.Matrix {
 		s, f := p.spot(&part.Matrix[i], p.m.Group.At)
-		if f != nil {
+		switch {
+		case f == nil:
+			list = append(list, s.column)
+		case part.Across == "cells": // without one of them nobody knows what belongs together
+			*all = append(*all, *f)
+		default:
 			f.Severity = finding.Warning
 			p.notes = append(p.notes, *f)
-			continue
 		}
-		list = append(list, s.column)
 	}
-	if len(list) == 0 {
+	if len(list) == 0 && part.Across == "matrix" {
 		*all = append(*all, finding.New(finding.ColumnMissing, p.head.Place(0), "",
 			"The heading row has none of the matrix's columns."))
 	}
@@ -330,6 +341,12 @@ func (p *plan) mark(level int) {
 	}
 	if p.reps > 0 { // what all repetitions share tells nothing about one of them
 		p.marks[level] = slices.DeleteFunc(p.marks[level], func(s spot) bool { return s.columns == nil })
+	}
+	if p.cells != nil {
+		p.marks[level] = nil
+		for _, c := range p.cells {
+			p.marks[level] = append(p.marks[level], spot{src: &mapping.Source{}, column: c})
+		}
 	}
 	if p.matrix != nil {
 		p.marks[level] = slices.DeleteFunc(p.marks[level],

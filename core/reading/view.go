@@ -61,6 +61,7 @@ type worker struct {
 	nodes  []*tree.Node // what several has found, to be used again
 	around map[search][]*tree.Node
 	full   bool // the order has as many lines as it can
+	cut    divided
 	days   struct {
 		loc  *mapping.Locale
 		cell source.Cell
@@ -99,6 +100,10 @@ func (w *worker) found(s *spot) (source.Cell, where, bool) {
 			}
 		}
 		column := s.column
+		if s.piece {
+			c := w.piece(row, column)
+			return c, where{rec: &row.Record, column: column}, c.Text != ""
+		}
 		if s.columns != nil {
 			if column = 0; w.view.n > 0 && w.view.n <= len(s.columns) {
 				column = s.columns[w.view.n-1]

@@ -389,6 +389,11 @@ func (w *writer) table(orders []order.Order) Page {
 		body = w.numbered(orders)
 	case part != nil && part.Across == "matrix":
 		body = w.matrix(orders, part)
+	case part != nil && part.Across == "cells":
+		for i := range orders {
+			v := valuesOf(&orders[i])
+			body = append(body, w.inCells(v, w.order(v), part))
+		}
 	default:
 		for i := range orders {
 			body = append(body, w.order(valuesOf(&orders[i]))...)
