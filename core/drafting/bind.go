@@ -17,11 +17,30 @@ func (d *drafter) bind(c *candidate, all []candidate, second *candidate) {
 		b.second = string(second.level) + "." + second.name()
 	}
 	d.values(&b, c)
+	if c.column.expr != "" {
+		d.within(&b, c)
+	}
 	d.add(b)
 	if m := pricePer.FindStringSubmatch(c.column.heading); m != nil && c.field.Name == "unit_price" && m[2] != "1" &&
 		!strings.Contains(b.why, " × ") { // a quantity that is counted in as many has the price of one
 		d.add(binding{level: order.Lines, field: "price_basis", words: []string{"value: " + m[2]}, sure: "likely",
 			why: "the heading of the price says so"})
+	}
+}
+
+// within lets the binding of a value that is a part of its cell take it out of it. A number in JSON has a decimal point.
+func (d *drafter) within(b *binding, c *candidate) {
+	own := c.column.expr
+	b.words = slices.DeleteFunc(b.words, func(w string) bool {
+		if more, is := strings.CutPrefix(w, "expr: '"); is {
+			own = strings.ReplaceAll(strings.TrimSuffix(more, "'"), "value", own)
+			return true
+		}
+		return strings.HasPrefix(w, "write:")
+	})
+	b.words = append(b.words, "expr: '"+strings.ReplaceAll(own, "'", "''")+"'")
+	if d.decimal == ',' && strings.HasPrefix(c.column.expr, "json(") && (c.field.Type == order.Decimal || c.field.Type == order.Percent) {
+		b.words = append(b.words, `decimal: "."`)
 	}
 }
 

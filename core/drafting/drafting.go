@@ -180,6 +180,11 @@ func (d *drafter) tables() error {
 // plain drafts for one table of rows: by key, opener, gap, across or matrix.
 func (d *drafter) plain(t *table, all []*table) bool {
 	d.describe(t, d.alikeSheets(t, all))
+	each, how := d.unfolded(t)
+	if how != nil {
+		how.say(d, t)
+		t = each
+	}
 	agree(t.columns)
 	columns := t.columns
 	numbered := d.numbered(t)
@@ -187,7 +192,7 @@ func (d *drafter) plain(t *table, all []*table) bool {
 		columns = numbered
 	}
 	candidates := d.candidates(columns, nil)
-	sideBySide := numbered == nil && d.hints.Says == ""
+	sideBySide := numbered == nil && how == nil && d.hints.Says == ""
 	matrix := []*profile(nil)
 	if sideBySide {
 		matrix, candidates = d.matrix(t, candidates)
@@ -200,6 +205,9 @@ func (d *drafter) plain(t *table, all []*table) bool {
 		d.doubt(&g, columns, chosen)
 	}
 	candidates = d.candidates(columns, g.groups)
+	if how != nil {
+		how.ofOrder(d, candidates)
+	}
 	if sideBySide {
 		matrix, candidates = d.matrix(t, candidates)
 	}

@@ -16,6 +16,7 @@ import (
 type profile struct {
 	heading string
 	from    string // as a binding names it
+	expr    string // what takes it out of the cell, where several values stand there
 	letter  int    // counted from 1; 0 in JSON
 	values  []value
 	filled  int

@@ -370,6 +370,27 @@ PNT-BLU-1L,Paint blue 1 l,12,$12.50,$150.00
 		`group: {by: path, path: $}|lines: {each: "$.rows[*]"}|sender_number: {from: order, need: must}|item: {from: "$[0]", need: must}|quantity: {from: "$[2]", need: must}|unit_price: {from: "$[3]"}`, ""},
 	{"lists of three without names", `{"order":"W-1001","lines":[["00417","Rope 10 mm",12],["00233","Cleat",4]]}`,
 		`lines: {each: "$.lines[*]"}|sender_number: {from: order, need: must}|item: {from: "$[0]", need: must}|quantity: {from: "$[2]", need: must}`, ""},
+	{"lines as JSON in a cell", "order_id,order_date,customer_name,currency,line_items,total\n" +
+		`1001,2026-03-14,Harbour Stores,EUR,"[{""sku"":""00417"",""name"":""Rope 10 mm"",""quantity"":12,""price"":""1.50""},{""sku"":""00233"",""name"":""Cleat"",""quantity"":4,""price"":""22.00""}]",106.00` + "\n" +
+		`1002,2026-03-15,Pellow,EUR,"[{""sku"":""00101"",""name"":""Buoy"",""quantity"":40,""price"":""3.25""}]",130.00` + "\n",
+		`lines: {across: cells, columns: line_items, by: json}|sender_number: {from: order_id, need: must}|ordered_on: {from: order_date}|` +
+			`item: {from: line_items, need: must, expr: 'json(value, "sku")'}|quantity: {from: line_items, need: must, expr: 'json(value, "quantity")'}|` +
+			`unit_price: {from: line_items, expr: 'json(value, "price")'}|total: {from: total}`, ""},
+	{"JSON within JSON in a cell", "Order;Date;Cart\n" + `W-1;14.03.2026;"[{""product"":{""code"":""A-10"",""title"":""Rope""},""qty"":3,""unitPrice"":1.5},{""product"":{""code"":""A-11"",""title"":""Cleat""},""qty"":1,""unitPrice"":22}]"` + "\n" +
+		`W-2;15.03.2026;"[{""product"":{""code"":""A-12"",""title"":""Buoy""},""qty"":7,""unitPrice"":3.25}]"` + "\n",
+		`lines: {across: cells, columns: Cart, by: json}|item: {from: Cart, need: must, expr: 'json(value, "$.product.code")'}|quantity: {from: Cart, need: must, expr: 'json(value, "qty")'}`, ""},
+	{"lists of codes and quantities in cells", "Order ID,Date,Customer,SKUs,Quantities\n1001,2026-03-14,Harbour Stores,\"00417,00233\",\"12,4\"\n1002,2026-03-15,Pellow,00101,40\n1003,2026-03-16,Pellow,\"00101,00305,00417\",\"1,2,30\"\n",
+		`lines: {across: cells, columns: [SKUs, Quantities], by: ","}|sender_number: {from: Order ID, need: must}|item: {from: SKUs, need: must}|quantity: {from: Quantities, need: must}`, ""},
+	{"lists divided by semicolons, with prices", "Order,Item codes,Qty,Unit prices\nA-1,A10; A11,2; 3,1.50; 22.00\nA-2,A12,5,3.25\n",
+		`lines: {across: cells, columns: [Item codes, Qty, Unit prices], by: ;}|item: {from: Item codes, need: must}|quantity: {from: Qty, need: must}|unit_price: {from: Unit prices}`, ""},
+	{"items and quantities in one cell", "Order ID,Date,Customer,Items\n1001,2026-03-14,Harbour Stores,00417 x 12; 00233 x 4\n1002,2026-03-15,Pellow,00101 x 40\n",
+		`lines: {across: cells, columns: Items, by: ;}|item: {from: Items, need: must, expr: 'before(value, " x ")'}|quantity: {from: Items, need: must, expr: 'after(value, " x ")'}`, ""},
+	{"quantities and items in one cell", "Bestellnummer,Datum,Warenkorb\nB-1,2026-03-14,\"3× A10, 2× A11\"\nB-2,2026-03-15,1× A12\n",
+		`lines: {across: cells, columns: Warenkorb, by: ","}|item: {from: Warenkorb, need: must, expr: 'after(value, "×")'}|quantity: {from: Warenkorb, need: must, expr: 'before(value, "×")'}`, ""},
+	{"commas in texts and figures, which divide nothing", "Auftrag;Artikel;Bezeichnung;Menge;Preis\nA-1;00417;Tauwerk, weiß;12;1,95\nA-1;00533;Schäkel, A4;4;3,40\nA-2;00801;Laterne, Messing;2;89,00\n",
+		`item: {from: Artikel, need: must}|description: {from: Bezeichnung}|quantity: {from: Menge, need: must}|unit_price: {from: Preis}|group: {by: key, columns: Auftrag}`, ""},
+	{"sizes written with an x, which are no quantities", "Order,Item,Qty,Price\nA-1,Board 20 x 40,3,9.50\nA-1,Board 30 x 60,1,12.00\nA-2,Board 20 x 80,2,15.00\n",
+		`item: {from: Item, need: must}|quantity: {from: Qty, need: must}|unit_price: {from: Price}`, ""},
 }
 
 var mark = regexp.MustCompile(`(?m)\s+#.*$`)
