@@ -87,17 +87,16 @@ func (t *turns) take(ctx context.Context, who string, n int64) (end func(), ok b
 	return func() { t.all.Release(n); own.Release(n); leave() }, true
 }
 
-// weight is what a request counts. One about an order counts by the order's lines.
-func (s *Service) weight(ctx huma.Context) int64 {
-	o := ctx.Operation()
+// weight is what a request of an operation counts. One about an order, by its id, counts by the order's lines.
+func (s *Service) weight(ctx context.Context, o *huma.Operation, order string) int64 {
 	if !strings.HasPrefix(o.Path, "/api/v1/orders/{id}") {
 		return costly[o.OperationID]
 	}
-	id, err := strconv.ParseInt(ctx.Param("id"), 10, 64)
+	id, err := strconv.ParseInt(order, 10, 64)
 	if err != nil {
 		return 0 // it is refused
 	}
-	head, err := s.store.Head(ctx.Context(), id)
+	head, err := s.store.Head(ctx, id)
 	switch {
 	case err != nil || head.Lines <= longOrder: // the operation says what is wrong
 		return 0
@@ -111,7 +110,7 @@ func (s *Service) weight(ctx huma.Context) int64 {
 func (s *Service) limit(h huma.API) func(huma.Context, func(huma.Context)) {
 	return func(ctx huma.Context, next func(huma.Context)) {
 		o := ctx.Operation()
-		if n := s.weight(ctx); n > 0 {
+		if n := s.weight(ctx.Context(), o, ctx.Param("id")); n > 0 {
 			end, ok := s.turns.take(ctx.Context(), callerOf(ctx.Context()).key(), n)
 			if !ok {
 				p := problem("busy", busy)

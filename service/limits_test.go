@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"net"
 	"net/http"
 	"os"
@@ -13,6 +14,14 @@ import (
 	"testing"
 	"testing/synctest"
 	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"koinos/core/order"
+	"koinos/core/outcome"
+	"koinos/core/source"
+	"koinos/load"
+	"koinos/store/storetest"
 )
 
 // TestCostlyNames makes sure that what takes turns is what the API has.
@@ -75,6 +84,45 @@ func TestTurns(t *testing.T) {
 	}
 	if len(turns.of) != 0 || !turns.all.TryAcquire(mostCostly) {
 		t.Errorf("something is left: %v", turns.of)
+	}
+}
+
+// What is asked about a long order counts by its lines, whatever is asked of it; a short one need not wait.
+func TestWeight(t *testing.T) {
+	st := storetest.Open(t, t.TempDir())
+	defer st.Close()
+	e := load.New(st, source.DefaultLimits, time.Now, slog.New(slog.DiscardHandler))
+	s := &Service{store: st}
+	for _, lines := range []int{1, longOrder, longOrder + 1, longestOrder, longestOrder + 1} {
+		o := order.Order{Kind: order.Sales, Partner: "P", SenderNumber: fmt.Sprint("A-", lines)}
+		for range lines {
+			o.Lines = append(o.Lines, order.Line{Item: "00417", Quantity: order.NumberOf(1)})
+		}
+		body, err := json.Marshal(o)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if p, err := e.Post(t.Context(), &o, body, outcome.Skip, "test"); err != nil || p.OrderID == 0 {
+			t.Fatal(p.Findings, err)
+		}
+	}
+	for _, c := range []struct {
+		path, operation, order string
+		want                   int64
+	}{
+		{"/api/v1/orders/{id}", "get-order", "1", 0},
+		{"/api/v1/orders/{id}", "get-order", "2", 0},
+		{"/api/v1/orders/{id}", "get-order", "3", 1},
+		{"/api/v1/orders/{id}/why", "get-why", "4", 1},
+		{"/api/v1/orders/{id}/shipments", "ship-order", "5", mostForOne},
+		{"/api/v1/orders/{id}", "get-order", "99", 0},
+		{"/api/v1/orders/{id}", "get-order", "x", 0},
+		{"/api/v1/orders", "list-orders", "", 0},
+		{"/api/v1/mappings/draft", "draft-mapping", "", 3},
+	} {
+		if got := s.weight(t.Context(), &huma.Operation{Path: c.path, OperationID: c.operation}, c.order); got != c.want {
+			t.Errorf("%s of order %s counts %d, want %d", c.operation, c.order, got, c.want)
+		}
 	}
 }
 
