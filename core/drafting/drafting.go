@@ -206,7 +206,7 @@ func (d *drafter) plain(t *table, all []*table) bool {
 	}
 	candidates = d.candidates(columns, g.groups)
 	if how != nil {
-		how.ofOrder(d, candidates)
+		candidates = how.candidates(d, candidates)
 	}
 	if sideBySide {
 		matrix, candidates = d.matrix(t, candidates)

@@ -2,6 +2,7 @@ package drafting
 
 import (
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strconv"
@@ -44,15 +45,16 @@ func (how *inCells) say(d *drafter, t *table) {
 	d.guess("parts.lines", "cells of "+strings.Join(names, ", "), how.why, "likely", "")
 }
 
-// ofOrder makes an amount that stands beside the cells with lines the order's total.
-func (how *inCells) ofOrder(d *drafter, all []candidate) {
+// candidates keeps what the cells with lines say to the lines. An amount that stands beside them is the order's total.
+func (how *inCells) candidates(d *drafter, all []candidate) []candidate {
+	ofLines := func(c *candidate) bool { return c.column.expr != "" || slices.Contains(how.columns, c.column.letter-1) }
 	total, ok := d.lookup(order.Header, "total")
 	for i := range all {
-		c := &all[i]
-		if ok && c.level == order.Lines && c.name() == "amount" && c.column.expr == "" && !slices.Contains(how.columns, c.column.letter-1) {
+		if c := &all[i]; ok && c.level == order.Lines && c.name() == "amount" && !ofLines(c) {
 			c.level, c.field = order.Header, total
 		}
 	}
+	return slices.DeleteFunc(all, func(c candidate) bool { return c.level == order.Header && ofLines(&c) })
 }
 
 // unfold makes a table with a row for each of the pieces of a row's cells. What further columns say of each row is put
@@ -88,7 +90,11 @@ func (d *drafter) unfold(t *table, divided []int, pieces func(r *source.Record) 
 				values = append(values, value{i, out.rows[i].Cells[c]})
 			}
 		}
-		out.columns = append(out.columns, d.profile(p.heading, p.from, c+1, values))
+		heading := p.heading
+		if slices.Contains(divided, c) {
+			heading = d.oneOf(heading)
+		}
+		out.columns = append(out.columns, d.profile(heading, p.from, c+1, values))
 	}
 	for n, p := range further {
 		p.letter = len(t.columns) + n + 1
@@ -102,6 +108,19 @@ func (d *drafter) unfold(t *table, divided []int, pieces func(r *source.Record) 
 	}
 	out.columns = append(out.columns, further...)
 	return &out
+}
+
+// oneOf is the heading of one of several values: Quantity for Quantities, if it means something then.
+func (d *drafter) oneOf(heading string) string {
+	if best(d.hintsOf(heading)) > 0 {
+		return heading
+	}
+	for _, end := range [][2]string{{"ies", "y"}, {"s", ""}, {"n", ""}, {"en", ""}} {
+		if stem, is := strings.CutSuffix(heading, end[0]); is && best(d.hintsOf(stem+end[1])) > 0 {
+			return stem + end[1]
+		}
+	}
+	return heading
 }
 
 // listsOfJSON finds a column whose cells are lists in JSON.
@@ -154,7 +173,7 @@ func (d *drafter) dividedCells(t *table) (*table, *inCells) {
 	for _, by := range dividers {
 		var columns []int
 		codes, counts, rows := 0, 0, map[int]int{} // values in the cells of a row
-		fits := true
+		odd := map[int]bool{}                      // rows whose cells hold different numbers of them
 		for c, p := range t.columns {
 			most, code, count := 0, true, true
 			for _, v := range p.values {
@@ -176,7 +195,7 @@ func (d *drafter) dividedCells(t *table) (*table, *inCells) {
 			columns = append(columns, c)
 			for _, v := range p.values {
 				n := len(strings.Split(strings.TrimRight(v.cell.Text, by+" "), by))
-				fits = fits && (rows[v.row] == 0 || rows[v.row] == n)
+				odd[v.row] = odd[v.row] || rows[v.row] > 0 && rows[v.row] != n
 				rows[v.row] = n
 			}
 			if count {
@@ -191,7 +210,8 @@ func (d *drafter) dividedCells(t *table) (*table, *inCells) {
 				several++
 			}
 		}
-		if !fits || len(columns) < 2 || counts == 0 || codes == 0 && (counts < 2 || by == ",") { // 1,95 is one figure
+		maps.DeleteFunc(odd, func(_ int, is bool) bool { return !is })
+		if len(odd)*5 > several || len(columns) < 2 || counts == 0 || codes == 0 && (counts < 2 || by == ",") { // 1,95 is one figure
 			continue
 		}
 		how := &inCells{columns, by, fmt.Sprintf("in %d rows these cells hold several values, as many in each", several)}
