@@ -4,10 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"koinos/api"
 	"koinos/core/finding"
+	"koinos/core/intent"
 	"koinos/core/order"
 	"koinos/core/origin"
 	"koinos/core/reading"
@@ -123,6 +125,30 @@ func valueOf(w *api.Why, o *order.Order) error {
 	return nil
 }
 
+// arrivedAs is the line of the document that a line of the order was: one that stands where its value stands. Of several
+// in one cell it is the one at the same position, or else the one with that value.
+func arrivedAs(w *api.Why, d *intent.Intent, field string) int {
+	if w.Line == 0 || w.Place == (origin.Place{}) {
+		return w.Line
+	}
+	var there []int
+	for n := range d.Trace.Rows {
+		if d.Trace.Find(n+1, field) == w.Place || d.Trace.Line(n+1) == w.Place {
+			there = append(there, n+1)
+		}
+	}
+	if len(there) == 0 || slices.Contains(there, w.Line) {
+		return w.Line
+	}
+	f, ok := order.Lookup(order.Lines, field)
+	for _, n := range there {
+		if ok && n <= len(d.Order.Lines) && f.Value(&d.Order, &d.Order.Lines[n-1]) == w.Value {
+			return n
+		}
+	}
+	return there[0]
+}
+
 // retrace maps the record once more and keeps the steps of the value.
 func (e *Engine) retrace(ctx context.Context, w *api.Why, field string) error {
 	l, err := e.store.Load(ctx, w.Origin.Load)
@@ -138,13 +164,7 @@ func (e *Engine) retrace(ctx context.Context, w *api.Why, field string) error {
 	if err != nil {
 		return err
 	}
-	arrived := w.Line // the line may stand elsewhere in the document
-	for n := len(d.Trace.Rows); w.Line > 0 && n > 0; n-- {
-		if at := d.Trace.Find(n, field); at != (origin.Place{}) && at == w.Place || d.Trace.Line(n) == w.Place &&
-			w.Place != (origin.Place{}) {
-			arrived = n
-		}
-	}
+	arrived := arrivedAs(w, d, field)
 	for _, s := range steps {
 		if s.Line == arrived {
 			w.Steps = append(w.Steps, s)

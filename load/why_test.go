@@ -185,3 +185,40 @@ func TestStartWhileWriting(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+// Of the lines that stand in one cell each has its own value, and its own way to it.
+func TestWhyOfLinesInACell(t *testing.T) {
+	e := testEngine(t, testStore(t), source.DefaultLimits)
+	const carts = `koinos: mapping/1
+name: example
+orders:
+  kind: sales
+  group: {by: key, columns: No}
+  parts: {lines: {across: cells, columns: [Items, Qty], by: ";"}}
+header: {sender_number: {from: No}, partner: {value: P}}
+lines: {item: {from: Items}, quantity: {from: Qty}}
+`
+	l := send(t, e, carts, []byte("No,Items,Qty\nA-1,a; b; c,12; 4; 7\n"), Request{})
+	if l.Loaded != 1 {
+		t.Fatalf("%+v", l)
+	}
+	for _, c := range []struct {
+		line        int
+		field, want string
+	}{
+		{1, "quantity", "12, found 12, read as decimal 12"}, {2, "quantity", "4, found 4, read as decimal 4"},
+		{3, "quantity", "7, found 7, read as decimal 7"}, {3, "item", "c, found c, read as code c"},
+	} {
+		w, err := e.Why(context.Background(), 1, c.line, c.field)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got := w.Value
+		for _, s := range w.Steps {
+			got += ", " + s.What + " " + s.Text
+		}
+		if got != c.want {
+			t.Errorf("%s of line %d: %s, want %s", c.field, c.line, got, c.want)
+		}
+	}
+}
