@@ -487,3 +487,54 @@ func TestNoticeOfOneOrderInParts(t *testing.T) {
 		}
 	}
 }
+
+// An invoice of several orders bills each of them with its own lines, under the same number, once. What stands beside the
+// lines is of the first; a total of all of them is said, and not compared.
+func TestInvoiceThatCameOfSeveralOrders(t *testing.T) {
+	skipRaces(t)
+	d := open(t)
+	var numbers []string
+	for n := 1; n <= 2; n++ {
+		d.post(purchase(n))
+		numbers = append(numbers, d.send("VARNHOLT", "850")[0].Orders[0])
+		d.receive(varnholt(n, "856", fmt.Sprintf("BSN*00*V-%d*20260318*1405~HL*1**S~HL*2*1*O~PRF*%s~HL*3*2*I~LIN*1*VP*BR-10-W~SN1**100*MR~"+
+			"HL*4*2*I~LIN*2*VP*BR-08-W~SN1**100*MR~", n, numbers[n-1])))
+	}
+	invoice := strings.NewReplacer("@1", numbers[0], "@2", numbers[1]).Replace("BIG*20260320*VI-1*****DI~" +
+		"IT1*1*60*MR*0.71**VP*BR-10-W*PO*@1~IT1*2*40*MR*0.71**VP*BR-10-W*PO*@2~IT1*3*100*MR*0.71**VP*BR-08-W*PO*@1~TDS*%d~")
+	billed := func() string {
+		var all []string
+		for _, number := range numbers {
+			for _, v := range d.order(order.Purchase, "VARNHOLT", number, "").Invoices {
+				said := number + " " + v.Number + ":"
+				for _, l := range v.Lines {
+					said += fmt.Sprintf(" %s of %d", l.Quantity, l.Line)
+				}
+				for _, c := range v.Charges {
+					said += " " + c.Field() + " " + c.Amount.String()
+				}
+				all = append(all, said+" = "+v.Total.String())
+			}
+		}
+		return strings.Join(all, "; ")
+	}
+	const says = " | The set is of 2 orders; what it says of all of them together is not compared."
+	if got, want := d.heard(varnholt(11, "810", fmt.Sprintf(invoice, 14200))), "done"+says; got != want {
+		t.Errorf("it is %s, want %s", got, want)
+	}
+	want := numbers[0] + " VI-1: 60 of 1 100 of 2 = 113.60; " + numbers[1] + " VI-1: 40 of 1 = 28.40"
+	if got := billed(); got != want {
+		t.Errorf("billed are %s, want %s", got, want)
+	}
+	if got := d.heard(varnholt(12, "810", fmt.Sprintf(invoice, 14200))); !strings.HasPrefix(got, "done") || billed() != want {
+		t.Errorf("again it is %s, and billed are %s", got, billed())
+	}
+	freight := strings.Replace(fmt.Sprintf(invoice, 15200), "VI-1", "VI-2", 1) + "SAC*C*D240***1000~"
+	if got := d.heard(varnholt(13, "810", freight)); !strings.HasPrefix(got, "held"+says+" | The set is of 2 orders; what it says of all of them together counts for the first. | ") {
+		t.Errorf("with freight it is %s", got)
+	}
+	alone := strings.Replace(fmt.Sprintf(invoice, 14200), "VI-1*", "VI-3*20260316*"+numbers[0], 1)
+	if got := d.heard(varnholt(14, "810", alone)); !strings.HasPrefix(got, "held | ") || strings.Contains(got, "The set is of") {
+		t.Errorf("with an order in its header it is %s", got)
+	}
+}

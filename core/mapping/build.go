@@ -349,7 +349,7 @@ var groupKeys = map[string]struct{ with, needed string }{
 	"blanks":  {"key", ""}, "rows": {"key", ""}, "fold": {"key join rowkind", ""},
 	"when":  {"opener", ""},
 	"kinds": {"rowkind", "rowkind"}, "kind": {"rowkind", "rowkind"},
-	"count": {"count", "count"}, "opener": {"form", "form"}, "path": {"path set", ""}, "same": {"set", ""},
+	"count": {"count", "count"}, "opener": {"form", "form"}, "path": {"path set", ""}, "same": {"set", ""}, "line_names": {"set", ""},
 	"headers": {"join", "join"}, "lines": {"join", "join"},
 }
 
@@ -410,6 +410,13 @@ func (b *builder) group(n *grammar.Node, g *Grouping) {
 			continue
 		}
 		g.Same = append(g.Same, a.Within(records))
+	}
+	for _, k := range n.List("line_names") {
+		if a, _ := b.path(k).(*x12.Address); a != nil && a.IsElement() {
+			g.LineNames = append(g.LineNames, a)
+		} else {
+			b.Add(finding.MappingWrongValue, k.At, k.Text, "line_names are elements of a line, such as IT1/07 where IT1/06 = PO.")
+		}
 	}
 	for key, j := range map[string]*Joined{"headers": &g.Headers, "lines": &g.Lines} {
 		if v := n.Get(key); v != nil {

@@ -358,6 +358,8 @@ var words = &grammar.Shape{Kind: grammar.Object, About: "How a document's record
 						"that begins each order of a transaction set that holds several, such as HL where HL/03 = O")),
 					grammar.May("same", grammar.Many("set, with path: elements within such a loop, as HL/PRF/01; the loops "+
 						"of a set in which all of them are the same are one order")),
+					grammar.May("line_names", grammar.Many("set: elements of a line that name its order, such as IT1/07 where IT1/06 = PO; "+
+						"if the set itself names none, and its lines name several, there is one for each")),
 					grammar.May("headers", joined("join: the sheet, or the path, of the headers")),
 					grammar.May("lines", joined("join: the sheet, or the path, of the lines")),
 				}}),

@@ -131,6 +131,7 @@ func (m *Mapping) Options(limits source.Limits) source.Options {
 	case *x12.Address:
 		opt.Loops, opt.Same = records, m.Group.Same
 	}
+	opt.Parts = m.setParts()
 	sheets := d.Sheets
 	if g := &m.Group; g.Headers.Path != nil && g.Lines.Path != nil {
 		opt.Records = []*jsondoc.Path{g.Headers.Path, g.Lines.Path}
@@ -169,9 +170,11 @@ type Grouping struct {
 	Fold     bool // keys that differ only in letter case are one
 	Opener   string
 	Same     []*x12.Address // set: loops in which these are the same are one order
-	Headers  Joined
-	Lines    Joined
-	At       origin.Place
+	// set: elements of a line that name its order, where the set itself names none
+	LineNames []*x12.Address
+	Headers   Joined
+	Lines     Joined
+	At        origin.Place
 }
 
 // KindBy says which value decides whether an order is a sales or a purchase order.

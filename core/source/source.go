@@ -160,8 +160,9 @@ type Options struct {
 	Loops   *x12.Address // X12: which loops of a set are records; nil is the set as a whole
 	// X12: elements of such a loop; loops of a set in which all of them are the same are one record
 	Same   []*x12.Address
-	Around bool // JSON: records know the objects around them
-	Leaves bool // JSON and X12: give a row for each value or segment instead, for people to look at
+	Parts  *SetParts // X12: how a set of several orders is divided among them; nil is that it is not
+	Around bool      // JSON: records know the objects around them
+	Leaves bool      // JSON and X12: give a row for each value or segment instead, for people to look at
 	Limits Limits
 }
 

@@ -151,6 +151,12 @@ func (x *x12Reader) take(set *x12.Set) {
 		rec.Findings = append(rec.Findings, f)
 	}
 	if x.opt.Loops == nil {
+		if x.opt.Parts != nil {
+			if parts := x.opt.Parts.of(&rec); parts != nil {
+				x.ready = append(x.ready, parts...)
+				return
+			}
+		}
 		x.ready = append(x.ready, rec)
 		return
 	}

@@ -1,0 +1,113 @@
+package source
+
+import (
+	"fmt"
+	"strings"
+
+	"koinos/core/finding"
+	"koinos/core/tree"
+	"koinos/core/x12"
+)
+
+// SetParts says how a transaction set is divided among the orders that its lines name, such as an invoice of several. Each
+// order gets the set with its lines only.
+type SetParts struct {
+	Lines *x12.Address   // the lines of the set
+	Names []*x12.Address // of a line: what names its order; the first that is filled counts
+	// of a line: its number. If no two lines have the same one, it counts the lines of the set and not those of the orders.
+	Number *x12.Address
+	Unless []*x12.Address // of the set: what names the order of all of it; then it is not divided
+	First  []string       // segments beside the lines that the first order gets alone, because nobody divides them
+	None   []string       // segments that none gets: they are about all of them together
+}
+
+// of returns the parts of a set; nil if it is of one order.
+func (p *SetParts) of(rec *Record) (parts []Record) {
+	for _, a := range p.Unless {
+		if a.First(rec.Node) != nil {
+			return nil
+		}
+	}
+	var names []string
+	lines := map[string]map[*tree.Node]bool{}
+	named := map[*tree.Node]bool{}
+	numbers, counted := map[string]bool{}, p.Number != nil
+	for _, n := range p.Lines.All(rec.Node) {
+		if counted {
+			v := p.Number.First(n)
+			if counted = v != nil && !numbers[v.Text]; counted {
+				numbers[v.Text] = true
+			}
+		}
+		name := ""
+		for _, a := range p.Names {
+			if v := a.First(n); v != nil && name == "" {
+				name = strings.ToLower(strings.TrimSpace(v.Text)) // as numbers of orders are compared
+			}
+		}
+		if lines[name] == nil {
+			lines[name], names = map[*tree.Node]bool{}, append(names, name)
+		}
+		lines[name][n], named[n] = true, true
+	}
+	if len(names) < 2 {
+		return nil
+	}
+	for i, name := range names {
+		part := Record{Last: rec.Row}
+		part.Node = rec.Node.Pick(func(c *tree.Node) *tree.Node {
+			switch {
+			case named[c] && !lines[name][c], contains(p.None, c), i > 0 && contains(p.First, c):
+				return nil
+			case named[c]:
+				if part.Row == 0 {
+					part.Row = c.Leaf
+				}
+				part.Last = max(part.Last, c.LastLeaf())
+				if counted {
+					number := p.Number.First(c)
+					return c.Pick(func(e *tree.Node) *tree.Node {
+						if e == number {
+							return nil
+						}
+						return e
+					})
+				}
+			}
+			return c
+		})
+		parts = append(parts, part)
+	}
+	parts[0].Findings = append(rec.Findings, p.together(rec, len(names))...)
+	return parts
+}
+
+func contains(names []string, n *tree.Node) bool {
+	for _, name := range names {
+		if n.Kind == tree.Segment && n.Name == name {
+			return true
+		}
+	}
+	return false
+}
+
+// together says what a set states of all its orders together, which is not compared or divided.
+func (p *SetParts) together(rec *Record, orders int) (all []finding.Finding) {
+	for n := rec.Node.First(); n != nil; n = n.Next() {
+		about := ""
+		switch {
+		case contains(p.None, n):
+			about = "what it says of all of them together is not compared"
+		case contains(p.First, n):
+			about = "what it says of all of them together counts for the first"
+		default:
+			continue
+		}
+		f := finding.New(finding.ValueUnread, PlaceOf(n, rec.Line), n.Name, "The set is of %s; %s.", several(orders), about)
+		f.Hint = "Compare it by hand, or ask the sender for a set for each order."
+		all = append(all, f)
+	}
+	return all
+}
+
+func several(orders int) string { return fmt.Sprintf("%d orders", orders) }
