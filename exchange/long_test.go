@@ -86,6 +86,7 @@ func TestLongSets(t *testing.T) {
 			lines("HL*%[2]d*2*P~MAN*GM*0%[1]d~HL*%[3]d*%[2]d*I~LIN*%[1]d*VP*B%[1]d~SN1**80*MR~")))
 		hears("810", "held", varnholt(3, "810", "BIG*20260320*VI-1*20260316*"+number+"***DI~"+
 			lines("IT1*%[1]d*80*MR*0.71**VP*B%[1]d~SAC*C*D240***10~")+"TDS*1~"))
+		hears("810 of orders that nobody knows", "held", varnholt(5, "810", "BIG*20260320*VI-2*****DI~"+lines("IT1*%[1]d*80*MR*0.71**VP*B%[1]d*PO*X-%[1]d~")+"TDS*1~"))
 		hears("865", "done", varnholt(4, "865", "BCA*00*AC*"+number+"***20260318~"+
 			lines("POC*%[1]d*CT*80*0*MR*0.71**VP*B%[1]d~ACK*DR*80*MR*067*20260601~")))
 	}

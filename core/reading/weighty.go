@@ -368,7 +368,11 @@ func ofOrder(a *asked) (*tree.Node, string) {
 // another reports that the order of a line, or of a reference in the header, is not the one of the invoice.
 func (a *asked) another(of *tree.Node) (*tree.Node, string) {
 	for n := a.node.Root().First(); n != nil; n = n.Next() {
-		if is := elementOf(n, "BIG", 4); is != nil && !strings.EqualFold(is.Text, of.Text) {
+		if n.Name != "BIG" {
+			continue
+		}
+		is := elementOf(n, "BIG", 4)
+		if is != nil && !strings.EqualFold(is.Text, of.Text) {
 			what := "The line is of"
 			if a.node.Name == "REF" && a.node.Parent.Parent == nil {
 				what = "A reference (REF PO) names"
@@ -376,6 +380,7 @@ func (a *asked) another(of *tree.Node) (*tree.Node, string) {
 			a.code = finding.HeaderDisagrees
 			return of, fmt.Sprintf("%s the order %s, and the invoice is of the order %s.", what, of.Text, is.Text)
 		}
+		break // it stands once, in front
 	}
 	return nil, ""
 }

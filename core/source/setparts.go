@@ -1,7 +1,6 @@
 package source
 
 import (
-	"fmt"
 	"strings"
 
 	"koinos/core/finding"
@@ -20,6 +19,13 @@ type SetParts struct {
 	First  []string       // segments beside the lines that the first order gets alone, because nobody divides them
 	None   []string       // segments that none gets: they are about all of them together
 }
+
+// Every part has what stands beside the lines once more. A set that would take more than this is not divided: that its
+// lines name several orders holds it.
+const (
+	mostVisited = 4_000_000
+	mostCopied  = 200_000
+)
 
 // of returns the parts of a set; nil if it is of one order.
 func (p *SetParts) of(rec *Record) (parts []Record) {
@@ -50,7 +56,7 @@ func (p *SetParts) of(rec *Record) (parts []Record) {
 		}
 		lines[name][n], named[n] = true, true
 	}
-	if len(names) < 2 {
+	if len(names) < 2 || len(names)*rec.Node.Len() > mostVisited || len(names)*(rec.Node.Len()-len(named)) > mostCopied {
 		return nil
 	}
 	for i, name := range names {
@@ -93,9 +99,12 @@ func contains(names []string, n *tree.Node) bool {
 
 // together says what a set states of all its orders together, which is not compared or divided.
 func (p *SetParts) together(rec *Record, orders int) (all []finding.Finding) {
+	said := map[string]bool{}
 	for n := rec.Node.First(); n != nil; n = n.Next() {
 		about := ""
 		switch {
+		case said[n.Name]:
+			continue
 		case contains(p.None, n):
 			about = "what it says of all of them together is not compared"
 		case contains(p.First, n):
@@ -103,11 +112,10 @@ func (p *SetParts) together(rec *Record, orders int) (all []finding.Finding) {
 		default:
 			continue
 		}
-		f := finding.New(finding.ValueUnread, PlaceOf(n, rec.Line), n.Name, "The set is of %s; %s.", several(orders), about)
+		said[n.Name] = true
+		f := finding.New(finding.ValueUnread, PlaceOf(n, rec.Line), n.Name, "The set is of %d orders; %s.", orders, about)
 		f.Hint = "Compare it by hand, or ask the sender for a set for each order."
 		all = append(all, f)
 	}
 	return all
 }
-
-func several(orders int) string { return fmt.Sprintf("%d orders", orders) }
