@@ -39,7 +39,13 @@ func (w *worker) lines() {
 			lines := make([]Row, 0, len(nodes)) // at once: an order has very many
 			before := len(w.d.Trace.Cells)
 			for i, n := range nodes {
+				statements := 0
 				for one := range part.Lines(n) {
+					if statements++; statements > mostStatements {
+						w.d.Find(finding.OrderTooLong, source.PlaceOf(n, r.Line), n.Name, 0, "The line has more than %d statements of its own.",
+							mostStatements)
+						break
+					}
 					lines = append(lines, Row{Record: source.Record{Row: r.Row, Line: r.Line, Node: one}, plan: r.plan})
 					line(view{row: &lines[len(lines)-1]})
 				}
@@ -68,6 +74,11 @@ func (w *worker) lines() {
 		}
 	}
 }
+
+// mostStatements is how many statements a line of X12 can have, such as answers (ACK), each of which is read with everything
+// else that the line says; mostDeliveries is how many deliveries, and mostBeside how many times what is beside them is
+// looked at for all of them.
+const mostStatements, mostDeliveries, mostBeside = 500, 10_000, 10_000_000
 
 // filled reports whether a cell of the matrix makes a line.
 func (p *plan) filled(c source.Cell) bool {

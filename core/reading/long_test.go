@@ -8,6 +8,7 @@ import (
 
 	"koinos/core/finding"
 	"koinos/core/mapping"
+	"koinos/core/order"
 )
 
 // A path that leads to more lines than an order holds is said once, and no more are read.
@@ -52,5 +53,41 @@ func TestDeepLevels(t *testing.T) {
 	}
 	if len(d.Order.Lines) != items || packed != items {
 		t.Errorf("%d lines, %d of them in the package; %+v", len(d.Order.Lines), packed, d.Findings)
+	}
+}
+
+// A line has as many statements and deliveries as people read; what is more is said, and not read.
+func TestMostOfALine(t *testing.T) {
+	for _, c := range []struct {
+		set, segments, more string
+		times               int
+		read                func(o *order.Order) int
+		want                int
+		says                string
+	}{
+		{"855", "BAK*00*AC*P-1*20260316~PO1*1*600*EA*2**VP*A1~", "ACK*IA*1*EA~", 501,
+			func(o *order.Order) int { return len(o.Lines) }, 500, "The line has more than 500 statements of its own."},
+		{"855", "BAK*00*AC*P-1*20260316~PO1*1*600*EA*2**VP*A1~", "ACK*IA*1*EA~", 500,
+			func(o *order.Order) int { return len(o.Lines) }, 500, ""},
+		{"850", "BEG*00*SA*P-1**20260316~PO1*1*20002*EA*2**VP*A1~", "SDQ*EA*92*S1*1*S2*1~", 5_001,
+			func(o *order.Order) int { return len(o.Lines[0].Deliveries) }, 10_000,
+			"The line has more than 10000 deliveries, or too many of them beside all else that it says."},
+		{"850", "BEG*00*SA*P-1**20260316~PO1*1*10000*EA*2**VP*A1~" + strings.Repeat("PID*F****x~", 1_999), "SCH*1*EA***002*20260401~", 6_000,
+			func(o *order.Order) int { return len(o.Lines[0].Deliveries) }, 4_986,
+			"The line has more than 4986 deliveries, or too many of them beside all else that it says."},
+	} {
+		doc := "ISA*00*          *00*          *ZZ*PELLOW         *ZZ*QUILLMERE      *260314*0930*U*00401*000000905*0*P*>~" +
+			"GS*PO*PELLOW*QUILLMERE*20260314*0930*77*X*004010~ST*" + c.set + "*0001~" + c.segments + strings.Repeat(c.more, c.times) +
+			"CTT*1~SE*9*0001~GE*1*77~IEA*1*000000905~"
+		d := firstOf(t, parse(t, mapping.Standard("x12-"+c.set)), []byte(doc))
+		says := ""
+		for _, f := range d.Findings {
+			if f.Code == finding.OrderTooLong {
+				says = f.Message
+			}
+		}
+		if n := c.read(&d.Order); n != c.want || says != c.says {
+			t.Errorf("%d × %s: %d are read, want %d; %q", c.times, c.more, n, c.want, says)
+		}
 	}
 }

@@ -115,6 +115,7 @@ func (w *worker) step(b *bound, t taken, what string) {
 // are an error.
 func (w *worker) several(b *bound, s *spot, first taken) taken {
 	var texts []string
+	var seen map[string]bool
 	var sum order.Number
 	last := first
 	nodes := w.nodes[:0]
@@ -135,7 +136,11 @@ func (w *worker) several(b *bound, s *spot, first taken) taken {
 		last = t
 		switch b.Repeat {
 		case "join":
-			if !slices.Contains(texts, t.cell.Text) {
+			if seen == nil {
+				seen = map[string]bool{}
+			}
+			if !seen[t.cell.Text] {
+				seen[t.cell.Text] = true
 				texts = append(texts, t.cell.Text)
 			}
 		case "sum":

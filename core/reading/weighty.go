@@ -76,6 +76,9 @@ type asked struct {
 	node  *tree.Node
 	code  finding.Code // of what is found of it
 	known map[string]bool
+
+	loop    *tree.Node // whose answers were counted last
+	answers int
 }
 
 // element returns an element of the segment, or nil if it is blank.
@@ -158,12 +161,7 @@ func whole(about string) func(*asked) (*tree.Node, string) {
 
 // schedule reports days for parts of a line beside several answers to it, and where the parts go.
 func schedule(a *asked) (*tree.Node, string) {
-	answers := 0
-	for n := a.node.Parent.First(); n != nil; n = n.Next() {
-		if n.Name == "ACK" {
-			answers++
-		}
-	}
+	answers := a.answersBeside()
 	party, of := a.element(3), a.element(4)
 	switch {
 	case !a.reads(1):
@@ -175,6 +173,20 @@ func schedule(a *asked) (*tree.Node, string) {
 			a.means(3, party))
 	}
 	return nil, ""
+}
+
+// answersBeside counts the answers (ACK) in the loop of the segment.
+func (a *asked) answersBeside() (n int) {
+	if a.loop == a.node.Parent {
+		return a.answers
+	}
+	for c := a.node.Parent.First(); c != nil; c = c.Next() {
+		if c.Name == "ACK" {
+			n++
+		}
+	}
+	a.loop, a.answers = a.node.Parent, n
+	return n
 }
 
 // wanted are the qualifiers (element 374) of the days between which goods are wanted, promised those of a seller's

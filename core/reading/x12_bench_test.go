@@ -16,7 +16,7 @@ import (
 	"koinos/core/x12"
 )
 
-func cpuTime(b *testing.B) time.Duration {
+func cpuTime(b testing.TB) time.Duration {
 	var r syscall.Rusage
 	if err := syscall.Getrusage(syscall.RUSAGE_SELF, &r); err != nil {
 		b.Fatal(err)

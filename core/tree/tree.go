@@ -123,8 +123,8 @@ func (n *Node) Pick(pick func(*Node) *Node) *Node {
 	return &only
 }
 
-// Alone returns a function that gives n with only one of some of its members, or with another node in its place, behind
-// the others. Each copy takes as long as n has other members.
+// Alone returns a function that gives a segment with only one of some of its members, or with another node in its place,
+// in front of the other segments in it. The copies share these, and must not be changed.
 func (n *Node) Alone(some func(*Node) bool) func(as *Node) *Node {
 	var rest *Node // without them, when it is first asked for
 	return func(as *Node) *Node {
@@ -136,16 +136,27 @@ func (n *Node) Alone(some func(*Node) bool) func(as *Node) *Node {
 				return c
 			})
 		}
-		one, last := rest.Pick(func(c *Node) *Node { return c }), *as
-		last.next = nil
-		if one.last == nil {
-			one.first = &last
-		} else {
-			one.last.next = &last
+		one, last := *rest, *as
+		one.first, one.last, last.next = nil, nil, nil
+		add := func(c *Node) {
+			if one.last == nil {
+				one.first = c
+			} else {
+				one.last.next = c
+			}
+			one.last = c
 		}
-		one.last = &last
+		c := rest.first
+		for ; c != nil && c.Kind != Segment; c = c.next { // elements stay in front
+			element := *c
+			element.next = nil
+			add(&element)
+		}
+		if add(&last); c != nil {
+			last.next, one.last = c, rest.last
+		}
 		one.count++
-		return one
+		return &one
 	}
 }
 

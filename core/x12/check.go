@@ -92,6 +92,8 @@ type checker struct {
 	found                 []Finding
 	levels                map[string]int // of the HL loops, by their numbers
 	component, repetition byte
+	counts                map[loopKey]int // of loops, and how many placed segments it knows
+	counted               int
 }
 
 func (c *checker) top() *frame { return &c.frames[len(c.frames)-1] }
@@ -158,13 +160,7 @@ func (c *checker) place() {
 			if f.nodes[j].id == s.ID && f.nodes[j].inner != nil {
 				c.close(d)
 				f = &c.frames[d]
-				rounds := 0
-				for _, p := range c.placed {
-					if p.Parent == f.parent && p.Segment.ID == s.ID {
-						rounds = p.Count
-					}
-				}
-				c.put(d, rounds+1, true)
+				c.put(d, c.rounds(f.parent, s.ID)+1, true)
 				c.segment("7", "The segment %s stands where it does not belong.", s.ID)
 				c.elements(s)
 				c.frames = append(c.frames, frame{nodes: f.nodes[j].inner, count: 1, parent: len(c.placed) - 1})
@@ -175,6 +171,25 @@ func (c *checker) place() {
 	c.put(c.home(s.ID), 1, true)
 	c.segment("7", "The segment %s stands where it does not belong.", s.ID)
 	c.elements(s)
+}
+
+// rounds is how many loops of a kind were placed in a loop so far. Each placed segment is looked at once, however often
+// this is asked.
+func (c *checker) rounds(parent int, id string) int {
+	if c.counts == nil {
+		c.counts = map[loopKey]int{}
+	}
+	for ; c.counted < len(c.placed); c.counted++ {
+		p := &c.placed[c.counted]
+		c.counts[loopKey{p.Parent, p.Segment.ID}] = p.Count
+	}
+	return c.counts[loopKey{parent, id}]
+}
+
+// loopKey names loops of a kind within a loop.
+type loopKey struct {
+	parent int
+	id     string
 }
 
 // home is the innermost frame that has such a segment at all, or the set's.
