@@ -69,10 +69,10 @@ func TestMostOfALine(t *testing.T) {
 			func(o *order.Order) int { return len(o.Lines) }, 500, "The line has more than 500 statements of its own."},
 		{"855", "BAK*00*AC*P-1*20260316~PO1*1*600*EA*2**VP*A1~", "ACK*IA*1*EA~", 500,
 			func(o *order.Order) int { return len(o.Lines) }, 500, ""},
-		{"850", "BEG*00*SA*P-1**20260316~PO1*1*20002*EA*2**VP*A1~", "SDQ*EA*92*S1*1*S2*1~", 5_001,
+		{"850", "BEG*00*SA*Q-1**20260316~PO1*1*20002*EA*2**VP*A1~", "SDQ*EA*92*S1*1*S2*1~", 5_001,
 			func(o *order.Order) int { return len(o.Lines[0].Deliveries) }, 10_000,
 			"The line has more than 10000 deliveries, or too many of them beside all else that it says."},
-		{"850", "BEG*00*SA*P-1**20260316~PO1*1*10000*EA*2**VP*A1~" + strings.Repeat("PID*F****x~", 1_999), "SCH*1*EA***002*20260401~", 6_000,
+		{"850", "BEG*00*SA*Q-1**20260316~PO1*1*10000*EA*2**VP*A1~" + strings.Repeat("PID*F****x~", 1_999), "SCH*1*EA***002*20260401~", 6_000,
 			func(o *order.Order) int { return len(o.Lines[0].Deliveries) }, 4_986,
 			"The line has more than 4986 deliveries, or too many of them beside all else that it says."},
 	} {

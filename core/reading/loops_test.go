@@ -23,8 +23,8 @@ func TestSegmentsWithoutEnd(t *testing.T) {
 	says := map[string]string{"ACK": "IA*10*EA*067*20260401", "REF": "PO*%d", "N1": "ST*Store %d*92*%[1]d", "SAC": "A*C310***%d",
 		"TXI": "ST*%d*0.1", "DTM": "002*20260401", "SDQ": "EA*92*%d*5", "SCH": "5*EA***002*20260401", "PID": "F****Text %d",
 		"HL": "%d*1*I", "LIN": "%d*VP*A%[1]d", "SLN": "%d**I*5*EA", "N9": "ZZ*%d", "ITD": "01*3*%d", "ADV": "%d"}
-	begins := map[string]string{"850": "BEG*00*SA*P-1**20260316~PO1*1*5*EA*2**VP*A1~", "855": "BAK*00*AC*P-1*20260316~PO1*1*5*EA*2**VP*A1~",
-		"860": "BCH*04*SA*P-1***20260316~POC*1*QI*5*5*EA*2**VP*A1~", "865": "BCA*00*AC*P-1***20260316~POC*1*QI*5*5*EA*2**VP*A1~",
+	begins := map[string]string{"850": "BEG*00*SA*Q-1**20260316~PO1*1*5*EA*2**VP*A1~", "855": "BAK*00*AC*P-1*20260316~PO1*1*5*EA*2**VP*A1~",
+		"860": "BCH*04*SA*Q-1***20260316~POC*1*QI*5*5*EA*2**VP*A1~", "865": "BCA*00*AC*P-1***20260316~POC*1*QI*5*5*EA*2**VP*A1~",
 		"856": "BSN*00*S-1*20260316*0900~HL*1**S~HL*2*1*O~PRF*P-1~HL*3*2*I~LIN*1*VP*A1~SN1**5*EA~",
 		"810": "BIG*20260316*I-1*****DI~IT1*1*5*EA*2**VP*A1~"}
 	const n = 6_000
