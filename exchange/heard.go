@@ -153,13 +153,14 @@ func (a *arrival) matched() ([]told, error) {
 	return all, nil
 }
 
-// settleAcks says of each acknowledgement whether we have sent what it is about.
+// settleAcks says of each acknowledgement whether we have sent what it is about, a page of sets at a time.
 func (a *arrival) settleAcks(sent map[int64]store.Sent) error {
-	acks := a.heard.acks
-	if len(acks) == 0 {
-		return nil
-	}
-	return a.x.eachPage(a.ctx, a.kept.ID, acks[0].seq-1, func(page []api.SetRecord) (changed []api.SetRecord, err error) {
+	for acks := a.heard.acks; len(acks) > 0; {
+		page, err := a.x.store.Sets(a.ctx, a.kept.ID, acks[0].seq-1, setsAtATime)
+		if err != nil {
+			return err
+		}
+		var changed []api.SetRecord
 		for i := range page {
 			s := &page[i]
 			if len(acks) == 0 || acks[0].seq != s.Seq {
@@ -175,8 +176,14 @@ func (a *arrival) settleAcks(sent map[int64]store.Sent) error {
 			}
 			changed = append(changed, *s)
 		}
-		return changed, nil
-	})
+		if len(changed) == 0 {
+			return fmt.Errorf("set %d of interchange %d is not stored", acks[0].seq, a.kept.ID)
+		}
+		if err := a.x.store.Write(a.ctx, func(t *store.Tx) error { return t.PutSets(a.kept.ID, changed) }); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // words are the notes about our sets in words, by the sets' control numbers.
