@@ -55,6 +55,10 @@ function go() {
   flex-wrap: wrap;
   align-items: center;
   gap: 2px 10px;
+  position: sticky;
+  top: 0;
+  z-index: 1;
+  background: var(--paper);
 }
 .turner :deep(.p-paginator) {
   padding: 0;
