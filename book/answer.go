@@ -198,8 +198,9 @@ func (n *noticed) answered() map[int]string {
 }
 
 func sameAnswer(a, b *order.Answered) bool {
-	return a.Code == b.Code && a.On == b.On && slices.EqualFunc(a.Lines, b.Lines, func(x, y order.AnsweredLine) bool {
-		return x.Line == y.Line && x.Code == y.Code && x.Quantity.Cmp(y.Quantity) == 0 && x.DueOn == y.DueOn &&
-			x.UnitPrice.Cmp(y.UnitPrice) == 0 && x.Item == y.Item
-	})
+	return a.Code == b.Code && a.On == b.On && a.Replaces == b.Replaces &&
+		slices.EqualFunc(a.Lines, b.Lines, func(x, y order.AnsweredLine) bool {
+			return x.Line == y.Line && x.Code == y.Code && x.Quantity.Cmp(y.Quantity) == 0 && x.DueOn == y.DueOn &&
+				x.UnitPrice.Cmp(y.UnitPrice) == 0 && x.Item == y.Item
+		})
 }

@@ -190,20 +190,26 @@ func TestChangesHeard(t *testing.T) {
 // An answer in place of the earlier ones is the only one that counts; a further one adds to them.
 func TestAnswerInPlaceOfOthers(t *testing.T) {
 	skipRaces(t)
-	for _, c := range []struct{ set, purpose, segment, want string }{
-		{"855", "00", "PO1*2*100*MR*0.71**VP*BR-08-W~", "1: price 0.75 for 0.71"},
-		{"855", "04", "PO1*2*100*MR*0.71**VP*BR-08-W~", "1: price 0.75 for 0.71"},
-		{"855", "05", "PO1*2*100*MR*0.71**VP*BR-08-W~", "1: not answered"},
-		{"865", "05", "POC*2*NC*100**MR*0.71**VP*BR-08-W~", "1: not answered"},
+	for _, c := range []struct{ set, purpose, earlier, segment, want string }{
+		{"855", "00", "", "PO1*2*100*MR*0.71**VP*BR-08-W~", "1: price 0.75 for 0.71"},
+		{"855", "04", "", "PO1*2*100*MR*0.71**VP*BR-08-W~", "1: price 0.75 for 0.71"},
+		{"855", "05", "", "PO1*2*100*MR*0.71**VP*BR-08-W~", "1: not answered"},
+		{"855", "05", "00", "PO1*2*100*MR*0.71**VP*BR-08-W~", "1: not answered"}, // the last one, now for all
+		{"865", "05", "", "POC*2*NC*100**MR*0.71**VP*BR-08-W~", "1: not answered"},
 	} {
 		d, number := bought(t)
 		d.receive(varnholt(1, "855", "BAK*00*AC*"+number+"*20260317~PO1*1*100*MR*0.75**VP*BR-10-W~ACK*IP*100*MR~"+
 			"PO1*2*100*MR*0.71**VP*BR-08-W~ACK*IQ*60*MR~"))
-		begins := "BAK*" + c.purpose + "*AC*" + number + "*20260318~"
-		if c.set == "865" {
-			begins = "BCA*" + c.purpose + "*AC*" + number + "***20260318~"
+		begins := func(purpose string) string {
+			if c.set == "865" {
+				return "BCA*" + purpose + "*AC*" + number + "***20260318~"
+			}
+			return "BAK*" + purpose + "*AC*" + number + "*20260318~"
 		}
-		if got := d.heard(varnholt(2, c.set, begins+c.segment+"ACK*IA*100*MR~")); !strings.HasPrefix(got, "done") {
+		if c.earlier != "" {
+			d.receive(varnholt(2, c.set, begins(c.earlier)+c.segment+"ACK*IA*100*MR~"))
+		}
+		if got := d.heard(varnholt(3, c.set, begins(c.purpose)+c.segment+"ACK*IA*100*MR~")); !strings.HasPrefix(got, "done") {
 			t.Errorf("%s %s is %s", c.set, c.purpose, got)
 		}
 		o := d.order(order.Purchase, "VARNHOLT", number, "")

@@ -12,12 +12,6 @@ import (
 	"koinos/core/tree"
 )
 
-// divided has the values that cells of a row hold, by their columns: one for each line.
-type divided struct {
-	row    *Row
-	pieces map[int][]source.Cell
-}
-
 // divide makes the bindings of lines read, of the cells with a value for each line, the one of their line.
 func (p *plan) divide() {
 	for i := range p.bound[mapping.InLines] {
@@ -34,21 +28,21 @@ func (p *plan) divide() {
 }
 
 // piece is the value of a cell that belongs to the line at work. Where no line is, as in a condition, it is all of it.
-func (w *worker) piece(r *Row, column int) source.Cell {
-	if w.view.n == 0 || w.cut.row != r {
-		return cell(&r.Record, column)
+func (w *worker) piece(column int) source.Cell {
+	if w.view.pieces == nil {
+		return cell(&w.view.row.Record, column)
 	}
-	if all := w.cut.pieces[column]; w.view.n <= len(all) {
+	if all := w.view.pieces[column]; w.view.n <= len(all) {
 		return all[w.view.n-1]
 	}
 	return source.Cell{}
 }
 
-// divide takes the cells of a row apart and returns how many lines they hold. Cells that hold different numbers of values
-// are reported, because nobody knows which of them belong together.
-func (w *worker) divide(r *Row) (lines int) {
+// divide takes the cells of a row apart. It returns their values by columns, and how many lines they make. Cells that hold
+// different numbers of values are reported, because nobody knows which of them belong together.
+func (w *worker) divide(r *Row) (all map[int][]source.Cell, lines int) {
 	by := w.m.Parts[mapping.InLines].By
-	w.cut = divided{r, map[int][]source.Cell{}}
+	all = map[int][]source.Cell{}
 	first := 0 // the first column that holds any
 	for _, c := range r.plan.cells {
 		pieces, err := valuesIn(cell(&r.Record, c), by)
@@ -60,10 +54,10 @@ func (w *worker) divide(r *Row) (lines int) {
 		if len(pieces) == 0 {
 			continue
 		}
-		w.cut.pieces[c] = pieces
+		all[c] = pieces
 		if first == 0 {
 			first = c
-		} else if n := len(w.cut.pieces[first]); n != len(pieces) {
+		} else if n := len(all[first]); n != len(pieces) {
 			heading := func(c int) string { return cell(&r.plan.head, c).Text }
 			f := w.d.Find(finding.CellsDiffer, r.Place(c), cell(&r.Record, c).Text, 0,
 				"%s holds %s and %s %s; which of them belong together is not known.", heading(first), heldValues(n), heading(c),
@@ -72,7 +66,7 @@ func (w *worker) divide(r *Row) (lines int) {
 		}
 		lines = max(lines, len(pieces))
 	}
-	return lines
+	return all, lines
 }
 
 func heldValues(n int) string {

@@ -12,6 +12,8 @@ func TestLinesInCells(t *testing.T) {
 	const two = head + `[SKU, Qty], by: ","` + foot + "{item: {from: SKU}, quantity: {from: Qty}, notes: {from: Note}}\n"
 	const one = head + `Items, by: ";"` + foot + "{item: {from: Items, expr: 'before(value, \" x \")'}, quantity: {from: Items, expr: 'after(value, \" x \")'}}\n"
 	const listed = head + "Items, by: json" + foot + "{item: {from: Items, expr: 'json(value, \"sku\")'}, quantity: {from: Items, expr: 'json(value, \"$.n[0]\")'}}\n"
+	const sorted = head + `[Pos, SKU, Qty], by: ",", sorted: number` + foot +
+		"{number: {from: Pos}, item: {from: SKU}, quantity: {from: Qty}}\n"
 	const plain = head + "[SKU, Qty], by: json" + foot + "{item: {from: SKU}, quantity: {from: Qty}}\n"
 	for _, c := range []struct{ name, mapping, doc, want, found string }{
 		{"two columns", two, "No,SKU,Qty,Note\n1,\"a, b\",\"2,3\",soon\n", "1: a×2@2 b×3@2 [2-2]", ""},
@@ -28,6 +30,9 @@ func TestLinesInCells(t *testing.T) {
 		{"JSON that is cut", listed, `No,Items` + "\n" + `1,"[{""sku"":""a"",""n"":[2]},{""sku"""` + "\n", "1: [2-2]",
 			"error cell_unreadable row 2 column 2: The cell is no list in JSON: a colon should stand behind the name \"sku\"."},
 		{"lists of plain values", plain, `No,SKU,Qty` + "\n" + `1,"[""a"", ""b""]","[2, 3.5]"` + "\n", "1: a×2@2 b×3.5@2 [2-2]", ""},
+		{"sorted", sorted, "No,Pos,SKU,Qty\n1,\"20,5\",\"a,b\",\"2,3\"\n1,\"10,30\",\"c,d\",\"4,5,6\"\n",
+			"1: b×3@2 c×4@3 a×2@2 d×5@3 ×6@3 [2-3]",
+			"error cells_differ row 3 column 4: Pos holds 2 values and Qty 3 values; which of them belong together is not known."},
 	} {
 		orders, all := draft(t, parse(t, c.mapping), c.doc)
 		if got := strings.Join(orders, "; "); got != c.want {

@@ -54,8 +54,9 @@ func (w *worker) lines() {
 				}
 			}
 		case len(r.plan.cells) > 0:
-			for n := range w.divide(r) {
-				line(view{row: r, n: n + 1})
+			pieces, n := w.divide(r)
+			for n := range n {
+				line(view{row: r, n: n + 1, pieces: pieces})
 			}
 		case r.plan.reps > 0:
 			for n := 1; n <= r.plan.reps; n++ {

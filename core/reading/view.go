@@ -17,8 +17,9 @@ import (
 // view is what bindings look at: a row or, if several lines stand in it, one of them.
 type view struct {
 	row    *Row
-	n      int // numbered: the repetition, an index of spot.columns plus one
-	column int // matrix: its column
+	n      int                   // numbered: the repetition, an index of spot.columns plus one; of lines in cells, which of their values
+	column int                   // matrix: its column
+	pieces map[int][]source.Cell // of lines in cells, all values by columns
 }
 
 // where is the place of a value that was found.
@@ -61,7 +62,6 @@ type worker struct {
 	nodes  []*tree.Node // what several has found, to be used again
 	around map[search][]*tree.Node
 	full   bool // the order has as many lines as it can
-	cut    divided
 	days   struct {
 		loc  *mapping.Locale
 		cell source.Cell
@@ -101,7 +101,7 @@ func (w *worker) found(s *spot) (source.Cell, where, bool) {
 		}
 		column := s.column
 		if s.piece {
-			c := w.piece(row, column)
+			c := w.piece(column)
 			return c, where{rec: &row.Record, column: column}, c.Text != ""
 		}
 		if s.columns != nil {
