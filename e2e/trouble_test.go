@@ -1,12 +1,10 @@
 package e2e
 
 import (
-	"archive/zip"
 	"bytes"
 	"context"
 	"database/sql"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -20,6 +18,7 @@ import (
 
 	"koinos/api"
 	"koinos/core/outcome"
+	"koinos/core/workbook/workbooktest"
 )
 
 // What people send by mistake is refused with a sentence that says what it is,
@@ -29,26 +28,8 @@ func TestBadInput(t *testing.T) {
 	s := start(t, t.TempDir(), "serve", "--max-body", "12", "--max-unpacked", "16", "--max-rows", "5000")
 	mapping := file(t, "plain.yaml", []byte(csvMapping))
 	good := manyOrders(2)
-	var bomb bytes.Buffer
-	w := zip.NewWriter(&bomb)
-	for name, text := range map[string]string{
-		"_rels/.rels":                `<Relationships><Relationship Id="r1" Type="http://x/officeDocument" Target="xl/workbook.xml"/></Relationships>`,
-		"xl/workbook.xml":            `<workbook xmlns:r="http://schemas.openxmlformats.org/officeDocument/2006/relationships"><sheets><sheet name="Orders" r:id="r1"/></sheets></workbook>`,
-		"xl/_rels/workbook.xml.rels": `<Relationships><Relationship Id="r1" Type="http://x/worksheet" Target="worksheets/s1.xml"/></Relationships>`,
-		"xl/worksheets/s1.xml": "<worksheet><sheetData>" + strings.Repeat(" ", 64<<20) +
-			"<row><c><v>1</v></c></row></sheetData></worksheet>",
-	} {
-		f, err := w.Create(name)
-		if err == nil {
-			_, err = io.WriteString(f, text)
-		}
-		if err != nil {
-			t.Fatal(err)
-		}
-	}
-	if err := w.Close(); err != nil {
-		t.Fatal(err)
-	}
+	bomb := workbooktest.Pack(t, map[string]string{"xl/worksheets/s1.xml": "<worksheet><sheetData>" + strings.Repeat(" ", 64<<20) +
+		"<row><c><v>1</v></c></row></sheetData></worksheet>"})
 	workbook, err := os.ReadFile("../demo/documents/ostrand-week-12.xlsx")
 	if err != nil {
 		t.Fatal(err)
@@ -63,7 +44,7 @@ func TestBadInput(t *testing.T) {
 		{"invoice.pdf", []byte("%PDF-1.7\n"), 4, "This is a PDF"},
 		{"page.xls", []byte("<html><table>"), 4, "a web page"},
 		{"cut.xlsx", workbook[:len(workbook)/2], 4, "damaged or cut short"},
-		{"bomb.xlsx", bomb.Bytes(), 4, "unpacks to more than 16 MiB"},
+		{"bomb.xlsx", bomb, 4, "unpacks to more than 16 MiB"},
 		{"zeros.csv", make([]byte, 4096), 4, "full of NUL bytes"},
 		{"large.csv", bytes.Repeat([]byte("x,y\n"), 4<<20), 4, "split the document"},
 		{"long.csv", manyOrders(2_000), 4, "more than 5000 rows"},

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"koinos/api"
+	"koinos/core/cputime"
 	"koinos/load"
 )
 
@@ -72,13 +73,6 @@ lines:
 // interchange had in use above what the benchmark itself holds.
 func BenchmarkReceive(b *testing.B) {
 	edi, csv := benchDocuments(*benchSets)
-	cpu := func() time.Duration {
-		var r syscall.Rusage
-		if err := syscall.Getrusage(syscall.RUSAGE_SELF, &r); err != nil {
-			b.Fatal(err)
-		}
-		return time.Duration(r.Utime.Nano() + r.Stime.Nano())
-	}
 	var clock, used [2]time.Duration
 	var peak [2]uint64
 	for b.Loop() {
@@ -130,9 +124,9 @@ func BenchmarkReceive(b *testing.B) {
 					}
 				}
 			}()
-			start, at := cpu(), time.Now()
+			start, at := cputime.Used(b), time.Now()
 			f(d)
-			used[k] += cpu() - start
+			used[k] += cputime.Used(b) - start
 			clock[k] += time.Since(at)
 			close(stop)
 			<-stopped

@@ -3,11 +3,11 @@ package exchange
 import (
 	"fmt"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 
 	"koinos/api"
+	"koinos/core/cputime"
 	"koinos/core/intent"
 	"koinos/core/order"
 )
@@ -27,9 +27,9 @@ func TestLongSets(t *testing.T) {
 			return b.String()
 		}
 		act := func(name, want string, do func() string) {
-			began := used(t)
+			began := cputime.Used(t)
 			got := do()
-			took[name] = append(took[name], used(t)-began)
+			took[name] = append(took[name], cputime.Used(t)-began)
 			if got != want && !strings.HasPrefix(got, want+" | ") {
 				t.Errorf("%s of %d lines: %.200s", name, n, got)
 			}
@@ -104,13 +104,4 @@ func foundText(i api.Interchange) string {
 		said = append(said, f.Message)
 	}
 	return strings.Join(said, " | ")
-}
-
-// used is the processor time of this process so far.
-func used(t *testing.T) time.Duration {
-	var r syscall.Rusage
-	if err := syscall.Getrusage(syscall.RUSAGE_SELF, &r); err != nil {
-		t.Fatal(err)
-	}
-	return time.Duration(r.Utime.Nano() + r.Stime.Nano())
 }

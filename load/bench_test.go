@@ -11,10 +11,10 @@ import (
 	"path/filepath"
 	"runtime"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 
+	"koinos/core/cputime"
 	"koinos/core/list"
 	"koinos/core/source"
 )
@@ -74,15 +74,6 @@ lines:
   custom.grade: {value: A}
 `
 
-// cpu is the processor time that this process has used, of all cores.
-func cpu(b testing.TB) time.Duration {
-	var r syscall.Rusage
-	if err := syscall.Getrusage(syscall.RUSAGE_SELF, &r); err != nil {
-		b.Fatal(err)
-	}
-	return time.Duration(r.Utime.Nano() + r.Stime.Nano())
-}
-
 // BenchmarkLoad loads a document and, in turn, does the least that any loader
 // must: read it with encoding/csv and insert header and line rows with
 // prepared statements in big transactions. It reports the ratio of the two in
@@ -93,9 +84,9 @@ func BenchmarkLoad(b *testing.B) {
 	var peak uint64
 	for b.Loop() {
 		runtime.GC()
-		start, at := cpu(b), time.Now()
+		start, at := cputime.Used(b), time.Now()
 		floor(b, doc)
-		floorCPU += cpu(b) - start
+		floorCPU += cputime.Used(b) - start
 		floorClock += time.Since(at)
 
 		s := testStore(b)
@@ -111,9 +102,9 @@ func BenchmarkLoad(b *testing.B) {
 		}
 		e := testEngine(b, s, source.DefaultLimits)
 		runtime.GC()
-		start, at = cpu(b), time.Now()
+		start, at = cputime.Used(b), time.Now()
 		l := send(b, e, benchMapping, doc, Request{})
-		ourCPU += cpu(b) - start
+		ourCPU += cputime.Used(b) - start
 		ourClock += time.Since(at)
 		if l.Loaded != *benchOrders {
 			b.Fatalf("%+v", l)

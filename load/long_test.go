@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"koinos/api"
+	"koinos/core/cputime"
 	"koinos/core/intent"
 	"koinos/core/order"
 	"koinos/core/outcome"
@@ -87,13 +88,13 @@ func TestLongOrders(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			began := cpu(t)
+			began := cputime.Used(t)
 			if a.kind == "" {
 				p, err = e.Post(context.Background(), &o, body, outcome.Skip, "test")
 			} else {
 				p, err = e.Tell(context.Background(), Telling{Kind: a.kind, Order: 1, Body: body, By: "test"}, &notice)
 			}
-			took[a.name] = append(took[a.name], cpu(t)-began)
+			took[a.name] = append(took[a.name], cputime.Used(t)-began)
 			if err != nil || p.Outcome != a.want {
 				t.Fatalf("%s, %d lines: %s, %v, %+v", a.name, n, p.Outcome, err, p.Findings[:min(3, len(p.Findings))])
 			}

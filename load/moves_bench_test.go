@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"koinos/core/cputime"
 	"koinos/core/listing"
 	"koinos/core/order"
 	"koinos/core/report"
@@ -28,15 +29,15 @@ func BenchmarkMoves(b *testing.B) {
 	var loading, moving, writing, loadingCPU, movingCPU, writingCPU time.Duration
 	for b.Loop() {
 		e := testEngine(b, testStore(b), source.DefaultLimits)
-		began, used := time.Now(), cpu(b)
+		began, used := time.Now(), cputime.Used(b)
 		send(b, e, plainMapping, doc, Request{})
-		loading, loadingCPU = loading+time.Since(began), loadingCPU+cpu(b)-used
-		began, used = time.Now(), cpu(b)
+		loading, loadingCPU = loading+time.Since(began), loadingCPU+cputime.Used(b)-used
+		began, used = time.Now(), cputime.Used(b)
 		if l := send(b, e, notices("shipment", "quantity: {from: Qty}"), goods, Request{}); l.Changed != orders {
 			b.Fatalf("%+v", l)
 		}
-		moving, movingCPU = moving+time.Since(began), movingCPU+cpu(b)-used
-		began, used = time.Now(), cpu(b)
+		moving, movingCPU = moving+time.Since(began), movingCPU+cputime.Used(b)-used
+		began, used = time.Now(), cputime.Used(b)
 		l, err := listing.New(listing.Choice{})
 		if err != nil {
 			b.Fatal(err)
@@ -52,7 +53,7 @@ func BenchmarkMoves(b *testing.B) {
 		if err != nil || rows != orders*lines {
 			b.Fatal(rows, err)
 		}
-		writing, writingCPU = writing+time.Since(began), writingCPU+cpu(b)-used
+		writing, writingCPU = writing+time.Since(began), writingCPU+cputime.Used(b)-used
 	}
 	n := float64(orders * lines * b.N)
 	b.ReportMetric(n/loading.Seconds(), "loaded-lines/s")

@@ -411,13 +411,7 @@ func (b *builder) group(n *grammar.Node, g *Grouping) {
 		}
 		g.Same = append(g.Same, a.Within(records))
 	}
-	for _, k := range n.List("line_names") {
-		if a, _ := b.path(k).(*x12.Address); a != nil && a.IsElement() {
-			g.LineNames = append(g.LineNames, a)
-		} else {
-			b.Add(finding.MappingWrongValue, k.At, k.Text, "line_names are elements of a line, such as IT1/07 where IT1/06 = PO.")
-		}
-	}
+	g.LineNames = b.lineNames(n.List("line_names"))
 	for key, j := range map[string]*Joined{"headers": &g.Headers, "lines": &g.Lines} {
 		if v := n.Get(key); v != nil {
 			*j = Joined{Sheet: v.Str("sheet"), Columns: b.sources(v.List("columns"))}

@@ -3,9 +3,23 @@ package mapping
 import (
 	"slices"
 
+	"koinos/core/finding"
+	"koinos/core/grammar"
 	"koinos/core/source"
 	"koinos/core/x12"
 )
+
+// lineNames returns the elements of a line that name its order.
+func (b *builder) lineNames(list []*grammar.Node) (names []*x12.Address) {
+	for _, k := range list {
+		if a, _ := b.path(k).(*x12.Address); a != nil && a.IsElement() {
+			names = append(names, a)
+		} else {
+			b.Add(finding.MappingWrongValue, k.At, k.Text, "line_names are elements of a line, such as IT1/07 where IT1/06 = PO.")
+		}
+	}
+	return names
+}
 
 // setParts says how a transaction set of several orders is divided among them; nil if the mapping does not say by what.
 func (m *Mapping) setParts() *source.SetParts {

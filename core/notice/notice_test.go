@@ -4,10 +4,10 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 
+	"koinos/core/cputime"
 	"koinos/core/order"
 )
 
@@ -166,7 +166,7 @@ func TestLongNotices(t *testing.T) {
 			answer.Lines = append(answer.Lines, order.AnsweredLine{Line: i + 1, Code: "accepted"})
 		}
 		answers := []order.Answered{answer}
-		began := used(t)
+		began := cputime.Used(t)
 		confirmed := Confirm(&was, &is, answers, "2026-03-16")
 		Answered(&confirmed, &was, &is, &was, answers)
 		changes := Changes(&was, &is, "1", "2026-03-16")
@@ -174,18 +174,9 @@ func TestLongNotices(t *testing.T) {
 		if len(confirmed.Lines) != n || len(changes.Lines) != n || len(told.Lines) != n {
 			t.Errorf("%d, %d and %d of %d lines", len(confirmed.Lines), len(changes.Lines), len(told.Lines), n)
 		}
-		return used(t) - began
+		return cputime.Used(t) - began
 	}
 	if few, many := took(1_000), took(10_000); many > 30*max(few, 5*time.Millisecond) {
 		t.Errorf("%s with 1,000 lines, %s with 10,000", few, many)
 	}
-}
-
-// used is the processor time of this process so far.
-func used(t *testing.T) time.Duration {
-	var r syscall.Rusage
-	if err := syscall.Getrusage(syscall.RUSAGE_SELF, &r); err != nil {
-		t.Fatal(err)
-	}
-	return time.Duration(r.Utime.Nano() + r.Stime.Nano())
 }

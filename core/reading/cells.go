@@ -27,6 +27,35 @@ func (p *plan) divide() {
 	}
 }
 
+// columnsOf returns the columns of a matrix, or those whose cells hold a value for each line.
+func columnsOf(part *mapping.Part, p *plan, all *finding.All) []int {
+	if part.Range[0] > 0 {
+		var list []int
+		for c := part.Range[0]; c <= part.Range[1] && (p.width == 0 || c <= p.width); c++ {
+			list = append(list, c)
+		}
+		return list
+	}
+	var list []int
+	for i := range part.Matrix {
+		s, f := p.spot(&part.Matrix[i], p.m.Group.At)
+		switch {
+		case f == nil:
+			list = append(list, s.column)
+		case part.Across == "cells": // without one of them nobody knows what belongs together
+			*all = append(*all, *f)
+		default:
+			f.Severity = finding.Warning
+			p.notes = append(p.notes, *f)
+		}
+	}
+	if len(list) == 0 && part.Across == "matrix" {
+		*all = append(*all, finding.New(finding.ColumnMissing, p.head.Place(0), "",
+			"The heading row has none of the matrix's columns."))
+	}
+	return list
+}
+
 // piece is the value of a cell that belongs to the line at work. Where no line is, as in a condition, it is all of it.
 func (w *worker) piece(column int) source.Cell {
 	if w.view.pieces == nil {

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"koinos/core/check"
+	"koinos/core/cputime"
 	"koinos/core/list"
 	"koinos/core/mapping"
 	"koinos/core/source"
@@ -39,7 +40,7 @@ func TestSegmentsWithoutEnd(t *testing.T) {
 			}
 			b.WriteString("SE*9*0001~GE*1*77~IEA*1*000000905~")
 			doc := b.String()
-			began := cpuTime(t)
+			began := cputime.Used(t)
 			src, err := source.Open(strings.NewReader(doc), int64(len(doc)), m.Options(source.DefaultLimits))
 			if err != nil {
 				t.Fatal(err)
@@ -47,7 +48,7 @@ func TestSegmentsWithoutEnd(t *testing.T) {
 			for table := NewTable(m, src, nil); ; {
 				g, err := table.Next()
 				if err == io.EOF {
-					return cpuTime(t) - began
+					return cputime.Used(t) - began
 				}
 				if err != nil {
 					t.Fatalf("%s in %s: %v", segment, set, err)

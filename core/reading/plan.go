@@ -264,35 +264,6 @@ func (s *spot) found() bool {
 	return s.column > 0 || s.columns != nil || s.src.Kind >= mapping.ByPath || s.src.Path != nil && s.static
 }
 
-// columns returns the matrix's columns.
-func columnsOf(part *mapping.Part, p *plan, all *finding.All) []int {
-	if part.Range[0] > 0 {
-		var list []int
-		for c := part.Range[0]; c <= part.Range[1] && (p.width == 0 || c <= p.width); c++ {
-			list = append(list, c)
-		}
-		return list
-	}
-	var list []int
-	for i := range part.Matrix {
-		s, f := p.spot(&part.Matrix[i], p.m.Group.At)
-		switch {
-		case f == nil:
-			list = append(list, s.column)
-		case part.Across == "cells": // without one of them nobody knows what belongs together
-			*all = append(*all, *f)
-		default:
-			f.Severity = finding.Warning
-			p.notes = append(p.notes, *f)
-		}
-	}
-	if len(list) == 0 && part.Across == "matrix" {
-		*all = append(*all, finding.New(finding.ColumnMissing, p.head.Place(0), "",
-			"The heading row has none of the matrix's columns."))
-	}
-	return list
-}
-
 // mark finds the values that tell a row with a part from one that says nothing about it.
 func (p *plan) mark(level int) {
 	shared := func(s *spot) bool {

@@ -5,24 +5,15 @@ import (
 	"fmt"
 	"io"
 	"strings"
-	"syscall"
 	"testing"
-	"time"
 
 	"koinos/core/check"
+	"koinos/core/cputime"
 	"koinos/core/list"
 	"koinos/core/mapping"
 	"koinos/core/source"
 	"koinos/core/x12"
 )
-
-func cpuTime(b testing.TB) time.Duration {
-	var r syscall.Rusage
-	if err := syscall.Getrusage(syscall.RUSAGE_SELF, &r); err != nil {
-		b.Fatal(err)
-	}
-	return time.Duration(r.Utime.Nano() + r.Stime.Nano())
-}
 
 // ordersOfX12 is an interchange of sets of lines each.
 func ordersOfX12(sets, lines int) []byte {
@@ -56,7 +47,7 @@ func BenchmarkOrdersOfX12(b *testing.B) {
 		"customers": list.New([]list.Entry{{Code: "PELLOW"}})}}
 	run := func(b *testing.B, work func(*Group)) {
 		lines := 0
-		from := cpuTime(b)
+		from := cputime.Used(b)
 		for b.Loop() {
 			src, err := source.Open(bytes.NewReader(doc), int64(len(doc)), m.Options(source.DefaultLimits))
 			if err != nil {
@@ -80,11 +71,11 @@ func BenchmarkOrdersOfX12(b *testing.B) {
 			}
 			lines += 500 * 40
 		}
-		b.ReportMetric(float64(lines)/(cpuTime(b)-from).Seconds(), "lines/s")
+		b.ReportMetric(float64(lines)/(cputime.Used(b)-from).Seconds(), "lines/s")
 	}
 	b.Run("cut", func(b *testing.B) { // into segments and elements: the floor
 		lines := 0
-		from := cpuTime(b)
+		from := cputime.Used(b)
 		for b.Loop() {
 			s := x12.NewSegments(bytes.NewReader(doc))
 			for {
@@ -100,7 +91,7 @@ func BenchmarkOrdersOfX12(b *testing.B) {
 				}
 			}
 		}
-		b.ReportMetric(float64(lines)/(cpuTime(b)-from).Seconds(), "lines/s")
+		b.ReportMetric(float64(lines)/(cputime.Used(b)-from).Seconds(), "lines/s")
 	})
 	b.Run("read", func(b *testing.B) { run(b, func(*Group) {}) })
 	b.Run("read+map+check", func(b *testing.B) {

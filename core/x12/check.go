@@ -173,25 +173,6 @@ func (c *checker) place() {
 	c.elements(s)
 }
 
-// rounds is how many loops of a kind were placed in a loop so far. Each placed segment is looked at once, however often
-// this is asked.
-func (c *checker) rounds(parent int, id string) int {
-	if c.counts == nil {
-		c.counts = map[loopKey]int{}
-	}
-	for ; c.counted < len(c.placed); c.counted++ {
-		p := &c.placed[c.counted]
-		c.counts[loopKey{p.Parent, p.Segment.ID}] = p.Count
-	}
-	return c.counts[loopKey{parent, id}]
-}
-
-// loopKey names loops of a kind within a loop.
-type loopKey struct {
-	parent int
-	id     string
-}
-
 // home is the innermost frame that has such a segment at all, or the set's.
 func (c *checker) home(id string) int {
 	for d := len(c.frames) - 1; d > 0; d-- {

@@ -5,9 +5,10 @@ import (
 	"fmt"
 	"io"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
+
+	"koinos/core/cputime"
 )
 
 // plain850 is an order as a partner sends it, with * ~ > as delimiters.
@@ -356,15 +357,6 @@ func (c *countReader) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// used is the processor time that this process has had.
-func used(b *testing.B) time.Duration {
-	var r syscall.Rusage
-	if err := syscall.Getrusage(syscall.RUSAGE_SELF, &r); err != nil {
-		b.Fatal(err)
-	}
-	return time.Duration(r.Utime.Nano() + r.Stime.Nano())
-}
-
 // BenchmarkTokenize cuts an interchange into segments and elements, and in turn
 // only looks for its segment terminators.
 func BenchmarkTokenize(b *testing.B) {
@@ -373,7 +365,7 @@ func BenchmarkTokenize(b *testing.B) {
 	doc := []byte(head + strings.Repeat(set, 40_000) + "GE*40000*77~IEA*1*000000905~")
 	var floor, ours time.Duration
 	for b.Loop() {
-		at := used(b)
+		at := cputime.Used(b)
 		r := bytes.NewReader(doc)
 		buf := make([]byte, 256<<10)
 		n := 0
@@ -390,8 +382,8 @@ func BenchmarkTokenize(b *testing.B) {
 				break
 			}
 		}
-		floor += used(b) - at
-		at = used(b)
+		floor += cputime.Used(b) - at
+		at = cputime.Used(b)
 		s := newScanner(bytes.NewReader(doc))
 		if _, _, err := s.isa(); err != nil {
 			b.Fatal(err)
@@ -404,7 +396,7 @@ func BenchmarkTokenize(b *testing.B) {
 			}
 			elements += seg.Len()
 		}
-		ours += used(b) - at
+		ours += cputime.Used(b) - at
 		if n == 0 || elements == 0 {
 			b.Fatal("nothing was read")
 		}
