@@ -2,7 +2,6 @@ package drafting
 
 import (
 	"fmt"
-	"maps"
 	"regexp"
 	"slices"
 	"strconv"
@@ -134,7 +133,8 @@ func (d *drafter) listsOfJSON(t *table) (*table, *inCells) {
 			if !strings.HasPrefix(text, "[") {
 				continue
 			}
-			if root, _, err := jsondoc.Parse([]byte(text), 0); err == nil && root.First() != nil && root.First().Kind == tree.Object {
+			root, _, err := jsondoc.Parse([]byte(text), 0)
+			if err == nil && root.First() != nil && root.First().Kind == tree.Object {
 				lists++
 				for n := root.First(); n != nil; n = n.Next() {
 					of[v.cell.Text] = append(of[v.cell.Text], n)
@@ -159,7 +159,8 @@ func (d *drafter) listsOfJSON(t *table) (*table, *inCells) {
 		for _, f := range further {
 			f.from, f.expr = p.from, fmt.Sprintf("json(value, %s)", strconv.Quote(f.from))
 		}
-		return d.unfold(t, []int{c}, pieces, further), &inCells{[]int{c}, "json", fmt.Sprintf("%d of its cells are lists in JSON", lists)}
+		return d.unfold(t, []int{c}, pieces, further),
+			&inCells{[]int{c}, "json", fmt.Sprintf("%d of its cells are lists in JSON", lists)}
 	}
 	return nil, nil
 }
@@ -167,86 +168,151 @@ func (d *drafter) listsOfJSON(t *table) (*table, *inCells) {
 // dividers are what may stand between the values in a cell, the surest first.
 var dividers = []string{"\n", "|", ";", ","}
 
+// piecesOf returns the texts that a cell holds with a divider between them. What is blank behind the last one is none.
+func piecesOf(c source.Cell, by string) []string {
+	all := strings.Split(strings.TrimRight(c.Text, by+" "), by)
+	for i := range all {
+		all[i] = strings.TrimSpace(all[i])
+	}
+	return all
+}
+
 // dividedCells finds columns whose cells hold as many values as those beside them in the same row, among them codes and
 // whole numbers.
 func (d *drafter) dividedCells(t *table) (*table, *inCells) {
 	for _, by := range dividers {
 		var columns []int
-		codes, counts, rows := 0, 0, map[int]int{} // values in the cells of a row
-		odd := map[int]bool{}                      // rows whose cells hold different numbers of them
+		counts, codes := 0, 0
 		for c, p := range t.columns {
-			most, code, count := 0, true, true
-			for _, v := range p.values {
-				n := 0
-				for text := range strings.SplitSeq(v.cell.Text, by) {
-					if text = strings.TrimSpace(text); text == "" {
-						continue
-					}
-					n++
-					whole, err := strconv.Atoi(text)
-					count = count && err == nil && whole > 0 && text[0] != '0'
-					code = code && !strings.ContainsAny(text, " \t") && strings.ContainsAny(text, "0123456789")
-				}
-				most = max(most, n)
-			}
-			if most < 2 {
+			most, count, code := kindOfPieces(p, by)
+			switch {
+			case most < 2:
 				continue
-			}
-			columns = append(columns, c)
-			for _, v := range p.values {
-				n := len(strings.Split(strings.TrimRight(v.cell.Text, by+" "), by))
-				odd[v.row] = odd[v.row] || rows[v.row] > 0 && rows[v.row] != n
-				rows[v.row] = n
-			}
-			if count {
+			case count:
 				counts++
-			} else if code {
+			case code:
 				codes++
 			}
+			columns = append(columns, c)
 		}
-		several := 0
-		for _, n := range rows {
-			if n > 1 {
-				several++
-			}
-		}
-		maps.DeleteFunc(odd, func(_ int, is bool) bool { return !is })
-		if len(odd)*5 > several || len(columns) < 2 || counts == 0 || codes == 0 && (counts < 2 || by == ",") { // 1,95 is one figure
+		several, odd := t.heldTogether(columns, by)
+		if odd*5 > several || len(columns) < 2 || counts == 0 || codes == 0 && (counts < 2 || by == ",") { // 1,95 is one figure
 			continue
 		}
-		how := &inCells{columns, by, fmt.Sprintf("in %d rows these cells hold several values, as many in each", several)}
 		if by == "," {
 			d.decimal = '.' // it stands between values
 		}
-		return d.unfold(t, columns, func(r *source.Record) (all [][]source.Cell) {
-			n := 0
-			for _, c := range columns {
-				var one []source.Cell
-				if c < len(r.Cells) {
-					for text := range strings.SplitSeq(strings.TrimRight(r.Cells[c].Text, by+" "), by) {
-						one = append(one, source.Cell{Text: strings.TrimSpace(text)})
-					}
-				}
-				all, n = append(all, one), max(n, len(one))
-			}
-			for i := range all {
-				for len(all[i]) < n {
-					all[i] = append(all[i], source.Cell{})
-				}
-			}
-			return all
-		}, nil), how
+		apart := func(r *source.Record) [][]source.Cell { return cellsApart(r, columns, by) }
+		return d.unfold(t, columns, apart, nil),
+			&inCells{columns, by, fmt.Sprintf("in %d rows these cells hold several values, as many in each", several)}
 	}
 	return nil, nil
 }
 
-// pairs are how a quantity and its item stand in one text.
-var pairs = []struct {
-	pattern        *regexp.Regexp
-	item, quantity string // groups of the pattern, as expressions; %s is the sign between them
-}{
-	{regexp.MustCompile(`^(\S+)(\s+[x×*]\s+|[×*])(\d+)$`), "before(value, %s)", "after(value, %s)"},
-	{regexp.MustCompile(`^(\d+)(\s*[x×*]\s+|[×*])(\S.*)$`), "after(value, %s)", "before(value, %s)"},
+// kindOfPieces tells how many pieces a cell of a column has at most, and whether all of them are whole numbers or codes.
+func kindOfPieces(p *profile, by string) (most int, count, code bool) {
+	count, code = true, true
+	for _, v := range p.values {
+		n := 0
+		for _, text := range piecesOf(v.cell, by) {
+			if text == "" {
+				continue
+			}
+			n++
+			whole, err := strconv.Atoi(text)
+			count = count && err == nil && whole > 0 && text[0] != '0'
+			code = code && !strings.ContainsAny(text, " \t") && strings.ContainsAny(text, "0123456789")
+		}
+		most = max(most, n)
+	}
+	return most, count, code
+}
+
+// heldTogether counts the rows whose cells in some columns hold several values, and those whose cells hold different
+// numbers of them.
+func (t *table) heldTogether(columns []int, by string) (several, odd int) {
+	held, differ := map[int]int{}, map[int]bool{} // by rows
+	for _, c := range columns {
+		for _, v := range t.columns[c].values {
+			n := len(piecesOf(v.cell, by))
+			if was := held[v.row]; was > 0 && was != n {
+				differ[v.row] = true
+			}
+			held[v.row] = n
+		}
+	}
+	for _, n := range held {
+		if n > 1 {
+			several++
+		}
+	}
+	return several, len(differ)
+}
+
+// cellsApart returns the values in some cells of a row, as many of each: blank ones stand where a cell holds fewer.
+func cellsApart(r *source.Record, columns []int, by string) [][]source.Cell {
+	texts, most := make([][]string, len(columns)), 1
+	for i, c := range columns {
+		if c < len(r.Cells) {
+			texts[i] = piecesOf(r.Cells[c], by)
+			most = max(most, len(texts[i]))
+		}
+	}
+	all := make([][]source.Cell, len(columns))
+	for i := range all {
+		all[i] = make([]source.Cell, most)
+		for k, text := range texts[i] {
+			all[i][k].Text = text
+		}
+	}
+	return all
+}
+
+// pair is how an item and its quantity stand in one text, on both sides of a sign.
+type pair struct {
+	pattern        *regexp.Regexp // its groups are what stands before the sign, the sign, and what stands after it
+	item, quantity int            // their groups
+}
+
+var pairs = []pair{
+	{regexp.MustCompile(`^(\S+)(\s+[x×*]\s+|[×*])(\d+)$`), 1, 3},
+	{regexp.MustCompile(`^(\d+)(\s*[x×*]\s+|[×*])(\S.*)$`), 3, 1},
+}
+
+// beforeOrAfter are the expressions for the groups of a pair.
+var beforeOrAfter = map[int]string{1: "before(value, %q)", 3: "after(value, %q)"}
+
+// counted is what the cells of a column hold: items, each with its quantity, and the shortest sign between them.
+type counted struct {
+	items, quantities []value
+	sign              string
+	several           int // cells with more than one item
+}
+
+// read takes the cells of a column apart; false if any of them holds something else, or none of them several.
+func (w *pair) read(p *profile, by string) (all counted, ok bool) {
+	for _, v := range p.values {
+		texts := piecesOf(v.cell, by)
+		for _, text := range texts {
+			m := w.pattern.FindStringSubmatch(text)
+			if m == nil || all.sign != "" && strings.TrimSpace(m[2]) != strings.TrimSpace(all.sign) {
+				return counted{}, false
+			}
+			if all.sign == "" || len(m[2]) < len(all.sign) {
+				all.sign = m[2]
+			}
+			row := len(all.items)
+			all.items = append(all.items, value{row, source.Cell{Text: m[w.item]}})
+			all.quantities = append(all.quantities, value{row, source.Cell{Text: m[w.quantity]}})
+		}
+		if len(texts) > 1 {
+			all.several++
+		}
+	}
+	if strings.TrimSpace(all.sign) != "x" { // no letter of a code: it stands for itself
+		all.sign = strings.TrimSpace(all.sign)
+	}
+	return all, all.several > 0
 }
 
 // countedItems finds a column whose cells are lists of items, each with its quantity beside it.
@@ -258,50 +324,23 @@ func (d *drafter) countedItems(t *table) (*table, *inCells) {
 	}
 	for c, p := range t.columns {
 		for _, by := range dividers {
-			for _, pair := range pairs {
-				sign, several := "", 0
-				fits := len(p.values) > 0
-				var items, quantities []value
-				row := 0
-				for _, v := range p.values {
-					n := 0
-					for text := range strings.SplitSeq(strings.TrimRight(v.cell.Text, by+" "), by) {
-						m := pair.pattern.FindStringSubmatch(strings.TrimSpace(text))
-						if m == nil || sign != "" && strings.TrimSpace(m[2]) != strings.TrimSpace(sign) {
-							fits = false
-							break
-						}
-						if sign == "" || len(m[2]) < len(sign) {
-							sign = m[2]
-						}
-						item, quantity := m[1], m[3]
-						if strings.HasPrefix(pair.item, "after") {
-							item, quantity = m[3], m[1]
-						}
-						items, quantities = append(items, value{row, source.Cell{Text: item}}), append(quantities, value{row, source.Cell{Text: quantity}})
-						row++
-						n++
-					}
-					if n > 1 {
-						several++
-					}
-				}
-				if !fits || several == 0 {
+			for i := range pairs {
+				w := &pairs[i]
+				all, ok := w.read(p, by)
+				if !ok {
 					continue
 				}
-				if strings.TrimSpace(sign) != "x" { // no letter of a code: it stands for itself
-					sign = strings.TrimSpace(sign)
-				}
-				further := []*profile{d.profile("item", p.from, 0, items), d.profile("quantity", p.from, 0, quantities)}
-				further[0].expr, further[1].expr = fmt.Sprintf(pair.item, strconv.Quote(sign)), fmt.Sprintf(pair.quantity, strconv.Quote(sign))
-				pieces := func(r *source.Record) [][]source.Cell {
+				item, quantity := d.profile("item", p.from, 0, all.items), d.profile("quantity", p.from, 0, all.quantities)
+				item.expr = fmt.Sprintf(beforeOrAfter[w.item], all.sign)
+				quantity.expr = fmt.Sprintf(beforeOrAfter[w.quantity], all.sign)
+				apart := func(r *source.Record) [][]source.Cell {
 					if c >= len(r.Cells) || strings.TrimSpace(r.Cells[c].Text) == "" {
 						return nil
 					}
-					n := len(strings.Split(strings.TrimRight(r.Cells[c].Text, by+" "), by))
-					return [][]source.Cell{make([]source.Cell, n)}
+					return [][]source.Cell{make([]source.Cell, len(piecesOf(r.Cells[c], by)))}
 				}
-				return d.unfold(t, []int{c}, pieces, further), &inCells{[]int{c}, by, "its cells are items, each with a quantity beside it"}
+				return d.unfold(t, []int{c}, apart, []*profile{item, quantity}),
+					&inCells{[]int{c}, by, "its cells are items, each with a quantity beside it"}
 			}
 		}
 	}
