@@ -231,7 +231,8 @@ func (a *app) post(p *posting) *cobra.Command {
 	var open, rest bool
 	c := &cobra.Command{
 		Use: p.use + " ORDER… [LINE=QUANTITY…]", Short: p.short, Example: p.example, Args: cobra.MinimumNArgs(0),
-		Long: p.long + "\n\nA line is named by its number in the order; a quantity may be in another unit than the line's (1=2BX) where the list\n" +
+		Long: p.long + "\n\nA line is named by its number in the order; a quantity may be in another unit than the " +
+			"line's (1=2BX) where the list\n" +
 			"items says how many of the item's own unit that holds. Without lines, say --open: all that is open.\n" +
 			"What a document would only be warned of is held until --accept names the warning's code.",
 		RunE: func(c *cobra.Command, args []string) error {
@@ -296,7 +297,8 @@ func (a *app) holdOrder(on bool) *cobra.Command {
 		Use: "hold ORDER… --reason TEXT", Short: "Put orders on hold, so that nothing of them moves or is billed",
 		Long: "Hold keeps shipments, receipts and invoices of an order from being posted by people and programs until it is released,\n" +
 			"unless they accept on_hold. Documents are warned. A purchase order on hold is not sent to its supplier.",
-		Example: "  koinos order hold SO-000331 --reason \"credit limit\"\n  koinos order hold --partner PELLOW --status open --reason recall",
+		Example: "  koinos order hold SO-000331 --reason \"credit limit\"\n" +
+			"  koinos order hold --partner PELLOW --status open --reason recall",
 	}
 	if !on {
 		c = &cobra.Command{
@@ -330,7 +332,8 @@ func (a *app) confirm() *cobra.Command {
 	var reason string
 	c := &cobra.Command{
 		Use: "confirm [ORDER…]", Short: "Confirm orders: nothing of them may have moved",
-		Long:    "Confirm brings orders to the stage confirmed. Back to open, or to draft, goes with\n\"koinos order change ORDER stage=open\".",
+		Long: "Confirm brings orders to the stage confirmed. Back to open, or to draft, goes with\n" +
+			"\"koinos order change ORDER stage=open\".",
 		Example: "  koinos order confirm SO-000331\n  koinos order confirm --partner PELLOW --status open",
 		RunE: func(c *cobra.Command, args []string) error {
 			orders, err := t.orders(c.Context(), args)
@@ -431,7 +434,8 @@ func (t *act) offered(ctx context.Context, of api.OrderSummary, line string) (li
 		case f.Take != nil:
 			lines = append(lines, f.Take)
 		case f.Item != "":
-			items += fmt.Sprintf("Line %s is offered with another item, %s: that is for you to decide, with koinos order change %s --line %s item=….\n",
+			items += fmt.Sprintf("Line %s is offered with another item, %s: that is for you to decide, with "+
+				"koinos order change %s --line %s item=….\n",
 				f.Number, f.Item, of.Number, f.Number)
 		}
 	}

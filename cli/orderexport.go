@@ -44,13 +44,16 @@ func (a *app) exportOrders() *cobra.Command {
 		Use: "export [NUMBER…] --to FILE", Short: "Write orders as a table of columns that you choose",
 		Long: "Export needs no mapping. Columns are the names of fields, those of lines behind \"lines.\"; also id, kind, status,\n" +
 			"revision, lines, goods, tax, total, lines.id, lines.amount, lines.moved, lines.open, lines.returned and lines.invoiced.\n" +
-			"Where a row is an order (--layout order), lines.1.item is the item of its first line; the column \"further lines\" says how\n" +
+			"Where a row is an order (--layout order), lines.1.item is the item of its first line; the column " +
+			"\"further lines\" says how\n" +
 			"many lines have no columns.\n" +
 			"By default they are:\n\n  " + wrapped(listing.Usual[listing.EveryLine], 100) + "\n\n" +
 			"It is written as it is read, however many orders there are; the newest come first.\n\n" +
-			"With --for the table can be filled in and loaded: \"--for shipment\" adds a column for what is shipped now, \"--for change\"\n" +
+			"With --for the table can be filled in and loaded: \"--for shipment\" adds a column for what is " +
+			"shipped now, \"--for change\"\n" +
 			"is loaded again after cells were changed. --with-mapping writes the mapping that takes it in.\n\n" +
-			"--save NAME keeps the choice of orders, columns and layout; --saved NAME uses it, and with --new writes only the orders that\n" +
+			"--save NAME keeps the choice of orders, columns and layout; --saved NAME uses it, and with --new " +
+			"writes only the orders that\n" +
 			"are new or have changed since the last time.",
 		Example: "  koinos order export --partner PELLOW --open --to open-lines.xlsx\n" +
 			"  koinos order export --layout order --status open --to - --columns number,sender_number,total\n" +
@@ -70,7 +73,8 @@ func (a *app) exportOrders() *cobra.Command {
 	f.StringVar(&x.format, "format", "", "csv, tsv, xlsx, ods, json or ndjson; by default what the file's name says")
 	f.StringSliceVar(&x.columns, "columns", nil, "names of fields, with commas between")
 	f.StringVar(&x.layout, "layout", string(listing.EveryLine),
-		"every: a line a row, with the facts of its order; first: these on the first line only;\norder: an order a row; apart: two sheets of a workbook, or JSON with a list of lines in each order")
+		"every: a line a row, with the facts of its order; first: these on the first line only;\n"+
+			"order: an order a row; apart: two sheets of a workbook, or JSON with a list of lines in each order")
 	f.BoolVar(&x.sums, "sums", false, "counts and sums under the table")
 	f.BoolVar(&x.open, "open", false, "only lines of which something is to move still")
 	f.StringVar(&x.fill, "for", "", "what the table is filled in for: change, shipment, receipt, return or invoice")
@@ -181,7 +185,8 @@ func (x *exporting) query(ctx context.Context, args []string) (url.Values, error
 		}
 	}
 	if report.Tables[form].Begin == nil {
-		return nil, usage{fmt.Errorf("%q is no form of a table: name the file .csv, .tsv, .xlsx, .ods, .json or .ndjson, or say --format", form)}
+		return nil, usage{fmt.Errorf("%q is no form of a table: name the file .csv, .tsv, .xlsx, .ods, .json or "+
+			".ndjson, or say --format", form)}
 	}
 	q.Set("format", form)
 	for name, v := range map[string]string{"for": x.fill, "column": strings.Join(x.columns, ",")} {

@@ -120,8 +120,10 @@ func TestPublishedAPI(t *testing.T) {
 		{"POST", "/loads/4/undo?dry_run=true", "", 200},
 		{"POST", "/reports/refresh?name=a.csv", "Order,Koinos order\nx,SO-000301\n", 200},
 		{"POST", "/reports/refresh?name=a.csv", "a,b\n", 422}, {"GET", "/loads/5/report?format=failed", "", 200},
-		{"POST", "/orders", `{"kind":"sales","sender_number":"X-1","partner":"SALTRY","lines":[{"item":"00113","quantity":"2","unit_price":"9.50"}]}`, 201},
-		{"POST", "/orders", `{"kind":"sales","sender_number":"X-1","partner":"SALTRY","lines":[{"item":"00113","quantity":"2","unit_price":"9.50"}]}`, 200},
+		{"POST", "/orders", `{"kind":"sales","sender_number":"X-1","partner":"SALTRY","lines":[{"item":"00113",` +
+			`"quantity":"2","unit_price":"9.50"}]}`, 201},
+		{"POST", "/orders", `{"kind":"sales","sender_number":"X-1","partner":"SALTRY","lines":[{"item":"00113",` +
+			`"quantity":"2","unit_price":"9.50"}]}`, 200},
 		{"POST", "/orders?again=update",
 			`{"kind":"sales","sender_number":"X-1","partner":"SALTRY","lines":[{"item":"00113","quantity":"3","unit_price":"9.50"}]}`, 200},
 		{"POST", "/orders/2/changes", `{"header":{"reason":"nothing"}}`, 200}, {"POST", "/orders/2/answers",
@@ -146,7 +148,8 @@ func TestPublishedAPI(t *testing.T) {
 		{"POST", "/orders/99999/changes", `{}`, 404}, {"PATCH", "/orders/99999", `{}`, 404},
 		{"PATCH", "/orders/2", `{"header":{"reason":"nothing"}}`, 200},
 		{"POST", "/orders/2/changes", `{"lines":[{"quantity":5}]}`, 422},
-		{"POST", "/orders", `{"kind":"sales","sender_number":"X-1","partner":"SALTRY","lines":[{"item":"00113","quantity":"2"}]}`, 422}, {"POST", "/orders", `{"kind":"sales"}`, 422},
+		{"POST", "/orders", `{"kind":"sales","sender_number":"X-1","partner":"SALTRY","lines":[{"item":"00113",` +
+			`"quantity":"2"}]}`, 422}, {"POST", "/orders", `{"kind":"sales"}`, 422},
 		{"POST", "/load", "--b\r\nContent-Disposition: form-data; name=\"file\"; " +
 			"filename=\"a.csv\"\r\n\r\nOrder,Item,Qty,Price\nA-1,00417,2,9.50\n\r\n--b\r\nContent-Disposition: " +
 			"form-data; name=\"mapping\"\r\n\r\nplain\r\n--b--\r\n", 200},

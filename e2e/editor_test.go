@@ -102,7 +102,9 @@ func TestMappingEditorByHand(t *testing.T) {
 	s := startDemo(t)
 	ctx := browser(t, 1280, 800)
 	tree := file(t, "slipway.json",
-		[]byte(`{"orders": [{"id": "W-1", "placed": "2026-03-02", "hull": {"no": "NX 4"}, "lines": [{"sku": "00101", "qty": 2, "shade": "navy"}]}, {"id": "W-2", "placed": "2026-03-03", "lines": [{"sku": "00104", "qty": 1}]}]}`))
+		[]byte(`{"orders": [{"id": "W-1", "placed": "2026-03-02", "hull": {"no": "NX 4"}, "lines": [{"sku": `+
+			`"00101", "qty": 2, "shade": "navy"}]}, {"id": "W-2", "placed": "2026-03-03", "lines": [{"sku": `+
+			`"00104", "qty": 1}]}]}`))
 	drag := func(column, field string) chromedp.Action {
 		return chromedp.Evaluate(`(() => {
 			const data = new DataTransfer(), head = [...document.querySelectorAll('th')].find(t => t.innerText.startsWith('`+column+`'))

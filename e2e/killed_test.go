@@ -30,7 +30,8 @@ func state(t testing.TB, data string) string {
 	defer db.Close()
 	var out strings.Builder
 	for _, query := range []string{
-		`SELECT id, kind, number, identity, hex(fingerprint), status, revision, partner, currency, total, line_count, last_line, more, load_id FROM orders ORDER BY id`,
+		`SELECT id, kind, number, identity, hex(fingerprint), status, revision, partner, currency, total, ` +
+			`line_count, last_line, more, load_id FROM orders ORDER BY id`,
 		`SELECT * FROM lines ORDER BY order_id, n`,
 		`SELECT n, order_id, revision, by, action, load_id, load_seq, document, trace, changes, was FROM events ORDER BY n`,
 		`SELECT * FROM series ORDER BY kind`,
@@ -39,11 +40,14 @@ func state(t testing.TB, data string) string {
 		`SELECT * FROM load_orders ORDER BY load_id, seq`,
 		`SELECT * FROM load_spans ORDER BY load_id, sheet, first`,
 		`SELECT * FROM load_changes ORDER BY load_id, seq`,
-		`SELECT m.*, l.order_id, l.line_id, l.n, l.revision, l.quantity, l.lot FROM movements m JOIN movement_lines l ON l.movement_id = m.id ORDER BY m.id, l.order_id, l.n`,
-		`SELECT v.*, l.order_id, l.line_id, l.n, l.revision, l.quantity, l.unit_price, l.amount FROM invoices v JOIN invoice_lines l ON l.invoice_id = v.id ORDER BY v.id, l.order_id, l.n`,
+		`SELECT m.*, l.order_id, l.line_id, l.n, l.revision, l.quantity, l.lot FROM movements m JOIN ` +
+			`movement_lines l ON l.movement_id = m.id ORDER BY m.id, l.order_id, l.n`,
+		`SELECT v.*, l.order_id, l.line_id, l.n, l.revision, l.quantity, l.unit_price, l.amount FROM invoices v ` +
+			`JOIN invoice_lines l ON l.invoice_id = v.id ORDER BY v.id, l.order_id, l.n`,
 		`SELECT * FROM answers ORDER BY order_id, revision`,
 		`SELECT * FROM findings ORDER BY load_id, n`,
-		`SELECT id, document, mapping, mapping_version, options, status, rows, orders, lines, loaded, changed, ready, differs, unchanged, refused, held, errors, warnings, saved FROM loads ORDER BY id`,
+		`SELECT id, document, mapping, mapping_version, options, status, rows, orders, lines, loaded, changed, ` +
+			`ready, differs, unchanged, refused, held, errors, warnings, saved FROM loads ORDER BY id`,
 	} {
 		fmt.Fprintln(&out, query)
 		for _, line := range linesOf(t, db, query, func(string) bool { return false }) {
@@ -98,7 +102,8 @@ var killMapping = strings.Replace(csvMapping, "header:\n",
 // noticeMapping reads notices of a kind, which the number of their order names.
 func noticeMapping(kind, number, more string) string {
 	return fmt.Sprintf("koinos: mapping/1\nname: %[1]s\norders: {kind: %[1]s, of: sales, group: {by: key, columns: [Order]}}\n"+
-		"header:\n  sender_number: {from: Order, need: must}\n  partner: {value: OSTRAND}\n  %[2]s: {from: Order, expr: '\"N-\" + value'}\n"+
+		"header:\n  sender_number: {from: Order, need: must}\n  partner: {value: OSTRAND}\n"+
+		"  %[2]s: {from: Order, expr: '\"N-\" + value'}\n"+
 		"  %[3]s\nlines:\n  item: {from: Item}\n", kind, number, more)
 }
 
@@ -232,7 +237,8 @@ func TestSequenceKilledAtRandom(t *testing.T) {
 				t.Fatal(err)
 			}
 		}
-		if _, err := s.api().KeepSequence(ctx, []byte("koinos: sequence/1\nname: both\nsteps:\n  - {step: buy, mapping: purchase}\n  - {step: sell, mapping: sale}\n")); err != nil {
+		if _, err := s.api().KeepSequence(ctx, []byte("koinos: sequence/1\nname: both\nsteps:\n"+
+			"  - {step: buy, mapping: purchase}\n  - {step: sell, mapping: sale}\n")); err != nil {
 			t.Fatal(err)
 		}
 		d, err := s.api().SendDocument(ctx, "both.csv", bytes.NewReader(doc))

@@ -71,7 +71,8 @@ func TestIdempotencyKey(t *testing.T) {
 	for range 20 {
 		go func() {
 			res, text := s.do("POST", "/api/v1/orders",
-				`{"kind":"sales","sender_number":"P-1","partner":"OSTRAND","lines":[{"item":"00417","quantity":"1","unit_price":"1"}]}`, "Content-Type: application/json", "Idempotency-Key: p1")
+				`{"kind":"sales","sender_number":"P-1","partner":"OSTRAND","lines":[{"item":"00417",`+
+					`"quantity":"1","unit_price":"1"}]}`, "Content-Type: application/json", "Idempotency-Key: p1")
 			codes <- fmt.Sprint(res.StatusCode, strings.Contains(text, `"outcome":"loaded"`) ||
 				strings.Contains(text, "key_in_use"))
 		}()
@@ -204,7 +205,8 @@ func TestMendAndLoadAgain(t *testing.T) {
 			t.Errorf("%s %s\nwant %s", out, errOut, want)
 		}
 	}
-	drop(`[{"Order":"J-1","Item":"00417","Qty":1,"Price":2},{"Order":"J-2","Qty":"x"},{"Order":"J-3","Item":"00417","Qty":3.50}]`, `[{"Order":"J-2","Qty":"x"}]`)
+	drop(`[{"Order":"J-1","Item":"00417","Qty":1,"Price":2},{"Order":"J-2","Qty":"x"},{"Order":"J-3",`+
+		`"Item":"00417","Qty":3.50}]`, `[{"Order":"J-2","Qty":"x"}]`)
 	drop("{\"Order\":\"N-1\",\"Item\":\"00417\",\"Qty\":1}\n{\"Order\":\"N-2\",\"Qty\":0.10}\n",
 		`{"Order":"N-2","Qty":0.10}`)
 

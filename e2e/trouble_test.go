@@ -133,7 +133,8 @@ func TestFullDisk(t *testing.T) {
 	}
 	defer db.Close()
 	var orders, halves int
-	err = db.QueryRow(`SELECT count(*), count(CASE WHEN line_count <> 3 OR (SELECT count(*) FROM lines WHERE order_id = orders.id) <> 3 THEN 1 END) FROM orders`).Scan(&orders, &halves)
+	err = db.QueryRow(`SELECT count(*), count(CASE WHEN line_count <> 3 OR (SELECT count(*) FROM lines WHERE `+
+		`order_id = orders.id) <> 3 THEN 1 END) FROM orders`).Scan(&orders, &halves)
 	if err != nil || orders != 40_000 || halves != 0 {
 		t.Errorf("%d orders, %d of them not whole, %v", orders, halves, err)
 	}

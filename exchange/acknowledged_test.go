@@ -54,11 +54,14 @@ func TestNotesInWords(t *testing.T) {
 		want  []string
 	}{
 		{"AK3*ACK*5*PO1*8~AK4*1*668*7*IA~AK5*R*5~AK9*R*1*1*0~", []string{
-			`error ST 0001 / PO1 / ACK / 01: The partner notes about ACK at position 5, ACK01 Line Item Status Code, which is "IA": invalid code value (7).`}},
+			`error ST 0001 / PO1 / ACK / 01: The partner notes about ACK at position 5, ACK01 Line Item Status ` +
+				`Code, which is "IA": invalid code value (7).`}},
 		{"AK3*ACK*5*PO1*8~AK4*1*668*7*XX~AK5*E*5~AK9*E*1*1*1~", []string{
-			`warning ST 0001 / PO1 / ACK / 01: The partner notes about ACK at position 5, ACK01 Line Item Status Code, which is "IA" and was read as "XX": invalid code value (7).`}},
+			`warning ST 0001 / PO1 / ACK / 01: The partner notes about ACK at position 5, ACK01 Line Item Status ` +
+				`Code, which is "IA" and was read as "XX": invalid code value (7).`}},
 		{"AK3*PO1*6*PO1*8~AK4*10*234*1~AK5*R*5~AK9*R*1*1*0~", []string{
-			`error ST 0001 / PO1 #2 / 10: The partner notes about PO1 at position 6, PO110 Product/Service ID Qualifier, which is blank: mandatory data element missing (1).`}},
+			`error ST 0001 / PO1 #2 / 10: The partner notes about PO1 at position 6, PO110 Product/Service ID ` +
+				`Qualifier, which is blank: mandatory data element missing (1).`}},
 		{"AK3*N1*4**3~AK5*R*5~AK9*R*1*1*0~", []string{
 			`error ST 0001 / PO1: The partner notes about N1 at position 4 (our set has PO1 there): mandatory segment missing (3).`}},
 		{"AK3*CTT*99**2~AK5*R*5~AK9*R*1*1*0~", []string{

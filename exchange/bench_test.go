@@ -24,9 +24,11 @@ func benchDocuments(n int) (edi, csv []byte) {
 	var e, c bytes.Buffer
 	e.WriteString("ISA*00*          *00*          *ZZ*PELLOW         *ZZ*QUILLMERE      " +
 		"*260316*0930*U*00401*000007777*0*P*>~GS*PO*PELLOW*QUILLMERE*20260316*0930*7777*X*004010~")
-	c.WriteString("order,date,currency,contract,wanted,name,code,street,city,postal,country,line,qty,unit,price,item,gtin,text,line_wanted\n")
+	c.WriteString("order,date,currency,contract,wanted,name,code,street,city,postal,country,line,qty,unit,price," +
+		"item,gtin,text,line_wanted\n")
 	for i := range n {
-		fmt.Fprintf(&e, "ST*850*%04d~BEG*00*SA*BIG-%d**20260316~CUR*BY*EUR~REF*CT*C-2026-18~DTM*002*20260330~N1*ST*Pellow Marina*92*0040~N3*Berth office 7~N4*Pellow Haven**44210*NO~", i+1, i)
+		fmt.Fprintf(&e, "ST*850*%04d~BEG*00*SA*BIG-%d**20260316~CUR*BY*EUR~REF*CT*C-2026-18~DTM*002*20260330~"+
+			"N1*ST*Pellow Marina*92*0040~N3*Berth office 7~N4*Pellow Haven**44210*NO~", i+1, i)
 		for l := range 4 {
 			fmt.Fprintf(&e, "PO1*%d*%d*MR*1.33**VP*00113*EN*2004417001597~PID*F****Braided rope 10 mm, white, "+
 				"quality %d~DTM*002*20260330~", l+1, l+2, l)

@@ -28,7 +28,8 @@ func TestDeliveriesComeIn(t *testing.T) {
 		{"not all of it", "PO1*1*20*MR*1.33**VP*00113~SDQ*MR*92*0040*12*0041*5~CTT*1~", "20 MTR: 12 to 0040; 5 to 0041",
 			"[deliveries_differ ST 0001 / PO1 / SDQ / 04: The deliveries are 17 of 20: 12 to 0040; 5 to 0041.]"},
 		{"boxes of metres", "PO1*1*20*MR*1.33**VP*00113~SDQ*BX*92*0040*1*0041*1~CTT*1~", "20 MTR: 1 BX to 0040; 1 BX to 0041",
-			"[deliveries_differ ST 0001 / PO1 / SDQ / 04: The deliveries are in another unit than the line, which is in MTR: 1 BX to 0040; 1 BX to 0041.]"},
+			"[deliveries_differ ST 0001 / PO1 / SDQ / 04: The deliveries are in another unit than the line, " +
+				"which is in MTR: 1 BX to 0040; 1 BX to 0041.]"},
 		{"no number", "PO1*1*20*MR*1.33**VP*00113~SDQ*MR*92*0040*twelve*0041*8~CTT*1~", "",
 			`[x12_noted ST 0001 / PO1 / SDQ / 04: "twelve" is not a number: digits, with a point and a minus in front at most ` +
 				`(Quantity). (element 6) not_a_number ST 0001 / PO1 / SDQ / 04: "twelve" is not a number for quantity: a plain ` +
@@ -82,7 +83,8 @@ func TestDeliveriesChange(t *testing.T) {
 	d.partner("changes: take", "changes: wait")
 	d.receive(pellow(1, "850", "BEG*00*SA*PM-1**20260316~CUR*BY*EUR~REF*CT*C-1~N1*ST*Pellow Marina*92*0040~"+
 		"PO1*1*20*MR*1.33**VP*00113~SDQ*MR*92*0040*12*0041*8~CTT*1~"))
-	i := d.receive(pellow(2, "860", "BCH*04*SA*PM-1**1*20260316*****20260317~POC*1*CA*20*0*MR*1.33**VP*00113~SDQ*MR*92*0040*5*0043*15~CTT*1~"))
+	i := d.receive(pellow(2, "860", "BCH*04*SA*PM-1**1*20260316*****20260317~POC*1*CA*20*0*MR*1.33**VP*00113~"+
+		"SDQ*MR*92*0040*5*0043*15~CTT*1~"))
 	var asked []string
 	for _, f := range i.Sets[0].Findings {
 		asked = append(asked, f.Message)

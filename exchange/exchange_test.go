@@ -270,7 +270,8 @@ func TestCustomer(t *testing.T) {
 		t.Errorf("it is answered twice: %+v", again)
 	}
 	if i := d.receive(pellow(906, "860",
-		"BCH*04*SA*PM-1***20260317~POC*1*QI*30**MR*1.33**VP*00113~POC*2*DI*0**BX*31.42**VP*00489~POC*3*AI*5**MR*1.21**VP*00110~CTT*3~")); i.State != api.StateDone {
+		"BCH*04*SA*PM-1***20260317~POC*1*QI*30**MR*1.33**VP*00113~POC*2*DI*0**BX*31.42**VP*00489~"+
+			"POC*3*AI*5**MR*1.21**VP*00110~CTT*3~")); i.State != api.StateDone {
 		t.Fatalf("%+v", i.Sets[0].Findings)
 	}
 	o := d.order(order.Sales, "PELLOW", "", "PM-1")

@@ -54,7 +54,8 @@ func TestAnswersHeard(t *testing.T) {
 			"done"},
 		{"parts beside answers of parts", "AC", first +
 			"ACK*IA*60*MR*067*20260406~ACK*IB*40*MR*067*20260501~SCH*60*MR***067*20260406~" + second,
-			"done | SCH says days for parts of the line, and the line has several answers (ACK) of its own, which are read instead. | Line 1 is accepted with changes (IA): 40 due 2026-05-01."},
+			"done | SCH says days for parts of the line, and the line has several answers (ACK) of its own, " +
+				"which are read instead. | Line 1 is accepted with changes (IA): 40 due 2026-05-01."},
 		{"parts for places", "AC", first + "ACK*IA*100*MR~SCH*100*MR*ST*Quay 7*067*20260406~" + second,
 			"done | SCH says where a part of the line goes, Quay 7 (ST Ship To), and the mapping does not read it."},
 		{"another price beside", "AC", first + "CTP**CON*0.75~ACK*IA*100*MR~" + second,
@@ -84,7 +85,8 @@ func TestAnswersHeard(t *testing.T) {
 func TestNoticeHeard(t *testing.T) {
 	skipRaces(t)
 	d, number := bought(t)
-	got := d.heard(varnholt(1, "856", "BSN*00*V-1*20260318*1405~HL*1**S~TD1*CTN*3****G*42.5*KG~TD5**2*TERN*M*TERN FREIGHT~REF*BM*BL-77~REF*CN*PRO-1~DTM*011*20260318~"+
+	got := d.heard(varnholt(1, "856", "BSN*00*V-1*20260318*1405~HL*1**S~TD1*CTN*3****G*42.5*KG~"+
+		"TD5**2*TERN*M*TERN FREIGHT~REF*BM*BL-77~REF*CN*PRO-1~DTM*011*20260318~"+
 		"HL*2*1*O~PRF*"+number+"~HL*3*2*I~LIN*1*VP*BR-10-W*LT*L-9~SN1**40*MR~"))
 	m := d.order(order.Purchase, "VARNHOLT", number, "").Movements[0]
 	is := fmt.Sprint(m.Carrier, ", ", m.Tracking, ", ", m.Lading, ", ", m.Weight.Plain(), " ", m.WeightIn, ", lot ",
@@ -102,9 +104,12 @@ func TestInvoicesHeard(t *testing.T) {
 		{"in another currency", "CUR*SE*USD~IT1*1*100*MR*0.71**VP*BR-10-W~SAC*A*C310***500~TDS*6600~",
 			"held | The invoice is in USD, but the order is in EUR."},
 		{"without the discount of the line", "IT1*1*100*MR*0.71**VP*BR-10-W~TDS*7100~",
-			"held | With this, all is invoiced, but only 0 of the 5 of allowance.discount were taken off: 5 EUR more. | The invoice differs from the order by 5 EUR more."},
+			"held | With this, all is invoiced, but only 0 of the 5 of allowance.discount were taken off: 5 EUR " +
+				"more. | The invoice differs from the order by 5 EUR more."},
 		{"a line without charge", "IT1*1*100*MR*0*NC*VP*BR-10-W~SAC*A*C310***500~TDS*0~",
-			"held | Line 1 is invoiced at 0; the order says 0.71: 71.00 EUR less. | The invoice states a total of 0.00; its lines, charges and tax make -5.00. | The invoice differs from the order by 71.00 EUR less."},
+			"held | Line 1 is invoiced at 0; the order says 0.71: 71.00 EUR less. |" +
+				" The invoice states a total of 0.00; its lines, charges and tax make -5.00. |" +
+				" The invoice differs from the order by 71.00 EUR less."},
 		{"a price without charge", "IT1*1*100*MR*0.71*NC*VP*BR-10-W~SAC*A*C310***500~TDS*6600~",
 			"done | IT1 says the price 0.71, and in the element behind it that there is no charge (NC); the mapping reads the price."},
 		{"lines of another order", "IT1*1*60*MR*0.71**VP*BR-10-W*PO*@~IT1*1*40*MR*0.71**VP*BR-10-W*PO*PO-9~TDS*7100~",
@@ -117,7 +122,8 @@ func TestInvoicesHeard(t *testing.T) {
 			"held | The line is of the order PO-9, and the invoice is of the order PO-000001."},
 		{"a part of it", "IT1*1*40*MR*0.71**VP*BR-10-W~TDS*2840~", "done"}, // the rest may bring the discount
 		{"with a charge of the line", "IT1*1*100*MR*0.71**VP*BR-10-W~SAC*A*C310***500~SAC*C*F050***250~TDS*6850~",
-			"held | With this invoice, 2.50 of charge.other are invoiced; the order says 0: 2.50 EUR more. | The invoice differs from the order by 2.50 EUR more."},
+			"held | With this invoice, 2.50 of charge.other are invoiced; the order says 0: 2.50 EUR more. |" +
+				" The invoice differs from the order by 2.50 EUR more."},
 	} {
 		d := open(t)
 		o := purchase(1)
@@ -141,7 +147,8 @@ func TestInvoicesOfLines(t *testing.T) {
 		{"one order, by reference", "IT1*1*60*MR*0.71**VP*BR-10-W~REF*PO*@~TDS*4260~", "done"},
 		{"one order, in the header", "REF*PO*@~IT1*1*60*MR*0.71**VP*BR-10-W~TDS*4260~", "done"},
 		{"two orders", "IT1*1*60*MR*0.71**VP*BR-10-W*PO*@~IT1*2*100*MR*0.71**VP*BR-08-W*PO*PO-9~TDS*11360~",
-			`held | The set is of 2 orders; what it says of all of them together is not compared. | No purchase order of VARNHOLT has the number "PO-9".`},
+			`held | The set is of 2 orders; what it says of all of them together is not compared. |` +
+				` No purchase order of VARNHOLT has the number "PO-9".`},
 		{"none", "IT1*1*60*MR*0.71**VP*BR-10-W~TDS*4260~", "held | sender_number must be there, but BIG/04 is not there."},
 	} {
 		d, number := bought(t)
@@ -171,7 +178,8 @@ func TestChangesHeard(t *testing.T) {
 		{"the same by QI", "POC*1*QI*20**MR*1.33**VP*00113~", "done", "20"},
 		{"a reference", "REF*DP*88~", "done", "20 department 88"},
 		{"the currency", "CUR*BY*USD~", "held | The change is in USD, but the order is in EUR.", "20"},
-		{"a charge", "SAC*C*D240***2500~", "held | SAC says an allowance or a charge, and the mapping does not read it. | The change names no line, and nothing else that is to be changed.", "20"},
+		{"a charge", "SAC*C*D240***2500~", "held | SAC says an allowance or a charge, and the mapping does not " +
+			"read it. | The change names no line, and nothing else that is to be changed.", "20"},
 	} {
 		d := open(t)
 		d.receive(pellow(1, "850", order4711))

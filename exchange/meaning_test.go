@@ -226,7 +226,8 @@ func TestUnreadSegments(t *testing.T) {
 	for _, f := range i.Sets[0].Findings {
 		got = append(got, string(f.Code)+" "+f.At)
 	}
-	want := "[x12_rule ST 0001 value_unread ST 0001 / DTM #2 / 02 value_unread ST 0001 / TXI #2 value_unread ST 0001 / PO1 / SLN value_unread ST 0001 / PO1 #2 / TXI check_digit_wrong ST 0001 / PO1 #2 / 07]"
+	want := "[x12_rule ST 0001 value_unread ST 0001 / DTM #2 / 02 value_unread ST 0001 / TXI #2 value_unread ST " +
+		"0001 / PO1 / SLN value_unread ST 0001 / PO1 #2 / TXI check_digit_wrong ST 0001 / PO1 #2 / 07]"
 	if fmt.Sprint(got) != want || i.State != api.StateDone {
 		t.Errorf("%s\n got %s\nwant %s", i.State, got, want)
 	}
@@ -347,7 +348,8 @@ func TestSaidElsewhere(t *testing.T) {
 // A UPC without its check digit is completed: it is the same item as with it.
 func TestShortUPC(t *testing.T) {
 	d := open(t)
-	i := d.receive(pellow(1, "850", "BEG*00*SA*PM-1**20260316~CUR*BY*EUR~REF*CT*C-1~N1*ST*Pellow*92*0040~PO1*1*20*MR*10*PE*UI*03600029145*VP*00113~PO1*2*20*MR*10*PE*VP*00113*UP*036000291452~"))
+	i := d.receive(pellow(1, "850", "BEG*00*SA*PM-1**20260316~CUR*BY*EUR~REF*CT*C-1~N1*ST*Pellow*92*0040~"+
+		"PO1*1*20*MR*10*PE*UI*03600029145*VP*00113~PO1*2*20*MR*10*PE*VP*00113*UP*036000291452~"))
 	o := d.order(order.Sales, "PELLOW", "", "PM-1")
 	if len(i.Sets[0].Findings) > 0 || o.Lines[0].GTIN != "036000291452" || o.Lines[1].GTIN != "036000291452" {
 		t.Errorf("%s, %s, %+v", o.Lines[0].GTIN, o.Lines[1].GTIN, i.Sets[0].Findings)
@@ -451,7 +453,8 @@ func TestAllowancesOfALine(t *testing.T) {
 // its code counts for the whole.
 func TestChargesOfBilledLines(t *testing.T) {
 	d := open(t)
-	d.receive(pellow(1, "850", "BEG*00*SA*PM-1**20260316~CUR*BY*EUR~REF*CT*C-1~N1*ST*Pellow Marina*92*0040~PO1*1*5*EA*2.00**VP*00113~SAC*C*D240***110~"+
+	d.receive(pellow(1, "850", "BEG*00*SA*PM-1**20260316~CUR*BY*EUR~REF*CT*C-1~N1*ST*Pellow Marina*92*0040~"+
+		"PO1*1*5*EA*2.00**VP*00113~SAC*C*D240***110~"+
 		"SAC*A*C310***50~PO1*2*4*EA*1.00**VP*00113~SAC*A*C310***20~CTT*2~SAC*C*D240***300~"))
 	id := d.order(order.Sales, "PELLOW", "", "PM-1").ID
 	d.says(intent.Change, id, nil, map[string]string{"number": "2", "charge.handling": "0.40"})

@@ -32,7 +32,8 @@ func TestNoticeOfSeveralOrders(t *testing.T) {
 	d := open(t)
 	var ids []int64
 	for n := 1; n <= 3; n++ {
-		d.receive(pellow(n, "850", fmt.Sprintf("BEG*00*SA*PM-%d**20260316~CUR*BY*EUR~N1*ST*Pellow Marina*92*0040~PO1*1*40*MR*1.33*PE*VP*00113~CTT*1~", n)))
+		d.receive(pellow(n, "850", fmt.Sprintf("BEG*00*SA*PM-%d**20260316~CUR*BY*EUR~N1*ST*Pellow Marina*92*0040~"+
+			"PO1*1*40*MR*1.33*PE*VP*00113~CTT*1~", n)))
 		ids = append(ids, d.order(order.Sales, "PELLOW", "", fmt.Sprint("PM-", n)).ID)
 	}
 	ship := func(order int, header map[string]string, quantity string) {
@@ -93,7 +94,8 @@ func TestNoticeOfSeveralOrders(t *testing.T) {
 func TestNoticeOfTwoPlaces(t *testing.T) {
 	d := open(t)
 	for n, place := range []string{"0040", "0041"} {
-		d.receive(pellow(n+1, "850", fmt.Sprintf("BEG*00*SA*PM-%d**20260316~CUR*BY*EUR~N1*ST**92*%s~PO1*1*40*MR*1.33*PE*VP*00113~CTT*1~", n, place)))
+		d.receive(pellow(n+1, "850", fmt.Sprintf("BEG*00*SA*PM-%d**20260316~CUR*BY*EUR~N1*ST**92*%s~"+
+			"PO1*1*40*MR*1.33*PE*VP*00113~CTT*1~", n, place)))
 		d.says(intent.Shipment, d.order(order.Sales, "PELLOW", "", fmt.Sprint("PM-", n)).ID,
 			map[string]string{"shipment": "LS-1"},
 			map[string]string{"number": "1", "quantity": "1"})

@@ -70,7 +70,8 @@ func TestNoticesAreOfWhatHappened(t *testing.T) {
 			""},
 		{"an invoice by hand", intent.Invoice, map[string]string{"invoice": "V-9", "invoiced_on": "2026-03-16"}, line("4"),
 			"810",
-			"BIG*20260316*V-9*20260316*PM-1***DR IT1*1*4*MR*1.33*PE TDS*532 BIG*20260316*IN-000001*20260316*PM-1***DR IT1*1*2*MR*1.33*PE TDS*266"},
+			"BIG*20260316*V-9*20260316*PM-1***DR IT1*1*4*MR*1.33*PE TDS*532 " +
+				"BIG*20260316*IN-000001*20260316*PM-1***DR IT1*1*2*MR*1.33*PE TDS*266"},
 		{"a part of it is given back", intent.Invoice, map[string]string{"invoice": "C-1", "reverses": "V-9",
 			"invoiced_on": "2026-03-17"}, line("1"), "810",
 			"BIG*20260317*C-1*20260316*PM-1***CR REF*IV*V-9 IT1*1*1*MR*1.33*PE TDS*133"},
@@ -95,7 +96,8 @@ func TestInvoiceOfSeveralOrders(t *testing.T) {
 	skipRaces(t)
 	d := open(t)
 	for n := 1; n <= 3; n++ {
-		d.receive(pellow(n, "850", fmt.Sprintf("BEG*00*SA*PM-%d**20260316~CUR*BY*EUR~REF*CT*C-1~N1*ST*Pellow Marina*92*0040~PO1*1*40*MR*1.33**VP*00113~CTT*1~", n)))
+		d.receive(pellow(n, "850", fmt.Sprintf("BEG*00*SA*PM-%d**20260316~CUR*BY*EUR~REF*CT*C-1~"+
+			"N1*ST*Pellow Marina*92*0040~PO1*1*40*MR*1.33**VP*00113~CTT*1~", n)))
 		number := "IN-1"
 		if n == 3 {
 			number = "IN-2"

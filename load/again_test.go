@@ -226,7 +226,8 @@ func TestPauseAndResume(t *testing.T) {
 
 // What may be asked of a load.
 func TestOptions(t *testing.T) {
-	const doc = head + "A-1,2026-03-02,00417,2,9.50\nA-2,2026-03-02,00501,1,64.50\nA-3,2026-03-02,99999,1,1.00\nA-4,2026-03-02,99999,1,1.00\nA-5,2026-03-02,00417,1,1.00\n"
+	const doc = head + "A-1,2026-03-02,00417,2,9.50\nA-2,2026-03-02,00501,1,64.50\nA-3,2026-03-02,99999,1,1.00\n" +
+		"A-4,2026-03-02,99999,1,1.00\nA-5,2026-03-02,00417,1,1.00\n"
 	noCurrency := strings.Replace(plainMapping, "{value: EUR}", "{from: Price, when: \"false\"}", 1)
 	held := strings.Replace(plainMapping, "  kind: sales\n", "  kind: sales\n  hold: [should_missing]\n", 1)
 	held = strings.Replace(held, "{from: Date}", "{from: Date, need: should}", 1)
@@ -418,7 +419,8 @@ func TestResults(t *testing.T) {
 	}
 	const want = "Order,Date,Item,Qty,Price,Koinos outcome,Koinos order,Koinos line,Koinos line id,Koinos " +
 		"warnings,Koinos status,Koinos total,Koinos lines.amount,Koinos message\r\n" +
-		"A-1,2026-03-02,00417,2,9.50,loaded,SO-000001,1,1-1,,open,212.50,19.00,\r\nA-1,,00501,1,64.50,loaded,SO-000001,2,1-2,,open,212.50,193.50,\r\n" +
+		"A-1,2026-03-02,00417,2,9.50,loaded,SO-000001,1,1-1,,open,212.50,19.00,\r\n" +
+		"A-1,,00501,1,64.50,loaded,SO-000001,2,1-2,,open,212.50,193.50,\r\n" +
 		"A-2,2026-03-02,99999,2,9.50,refused,,,,,,,,"
 	if got := strings.TrimPrefix(b.String(), "\ufeff"); !strings.HasPrefix(got, want) {
 		t.Errorf("%s\nwant %s", got, want)

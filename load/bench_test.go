@@ -138,7 +138,9 @@ func floor(b *testing.B, doc []byte) {
 	for _, q := range []string{
 		`CREATE TABLE o (id INTEGER PRIMARY KEY, number TEXT, ordered TEXT, partner TEXT, yard TEXT, terms TEXT)`,
 		`CREATE INDEX oi ON o (number)`,
-		`CREATE TABLE l (order_id INTEGER REFERENCES o (id), n INTEGER, item TEXT, description TEXT, qty TEXT, unit TEXT, price TEXT, less TEXT, amount TEXT, wanted TEXT, note TEXT, PRIMARY KEY (order_id, n))`, `CREATE INDEX li ON l (item)`,
+		`CREATE TABLE l (order_id INTEGER REFERENCES o (id), n INTEGER, item TEXT, description TEXT, qty TEXT, ` +
+			`unit TEXT, price TEXT, less TEXT, amount TEXT, wanted TEXT, note TEXT, PRIMARY KEY (order_id, n))`,
+		`CREATE INDEX li ON l (item)`,
 	} {
 		if _, err := db.Exec(q); err != nil {
 			b.Fatal(err)

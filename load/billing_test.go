@@ -128,9 +128,11 @@ C, 1: 1 at 10 is 3.34, 2: 1 at 3.20 is 3.20, charge.freight 6.50: goods 6.54, ta
 			continue
 		}
 		e.tellAll(t, []telling{
-			{"one line of it", intent.Invoice, `{"header": {"invoice": "R-1", "reverses": "C"}, "lines": [{"number": "2", "quantity": "1"}]}`, "",
+			{"one line of it", intent.Invoice, `{"header": {"invoice": "R-1", "reverses": "C"}, "lines": ` +
+				`[{"number": "2", "quantity": "1"}]}`, "",
 				`changed 6; line 2 invoiced was "1", is "0"`},
-			{"the same again", intent.Invoice, `{"header": {"invoice": "R-1", "reverses": "C"}, "lines": [{"number": "2", "quantity": "1"}]}`, "",
+			{"the same again", intent.Invoice, `{"header": {"invoice": "R-1", "reverses": "C"}, "lines": ` +
+				`[{"number": "2", "quantity": "1"}]}`, "",
 				"unchanged 6"},
 			{"what is left", intent.Invoice, `{"header": {"invoice": "R-2", "reverses": "C"}}`, "",
 				`changed 7; line 1 invoiced was "3", is "2"`},
@@ -140,9 +142,11 @@ C, 1: 1 at 10 is 3.34, 2: 1 at 3.20 is 3.20, charge.freight 6.50: goods 6.54, ta
 				"refused 7; /header/reverses: The invoice R-1 itself takes back C; bill once more what is owed."},
 			{"of what is none", intent.Invoice, `{"header": {"invoice": "R-3", "reverses": "Z"}}`, "",
 				"refused 7; /header/reverses: No invoice Z bills anything of the order SO-000001."},
-			{"more than it bills", intent.Invoice, `{"header": {"invoice": "R-3", "reverses": "A"}, "lines": [{"number": "1", "quantity": "2"}]}`, "",
+			{"more than it bills", intent.Invoice, `{"header": {"invoice": "R-3", "reverses": "A"}, "lines": ` +
+				`[{"number": "1", "quantity": "2"}]}`, "",
 				"refused 7; /lines/0/quantity: Of line 1, 1 can be taken back of the invoice A, not 2."},
-			{"a charge alone", intent.Invoice, `{"header": {"invoice": "R-4", "reverses": "B", "charge.freight": "2"}, "lines": [{"number": "1", "quantity": "1"}]}`, "",
+			{"a charge alone", intent.Invoice, `{"header": {"invoice": "R-4", "reverses": "B", "charge.freight": ` +
+				`"2"}, "lines": [{"number": "1", "quantity": "1"}]}`, "",
 				"refused 7; /header/charge.freight: Of charge.freight, 1.64 can be taken back of the invoice B, not 2."},
 			{"a charge that it does not have", intent.Invoice,
 				`{"header": {"invoice": "R-4", "reverses": "B", "charge.pallet": "2"}, "lines": [{"number": "1", "quantity": "1"}]}`, "",
@@ -211,7 +215,8 @@ func TestReturns(t *testing.T) {
 			"held 1; /lines/0/quantity: Of line 1, 1 are returned now, more than the 0 that have moved."},
 		{"all leaves", intent.Shipment, `{"header": {"shipment": "S-1", "quantities": "open"}}`, "",
 			`changed 2; line 1 shipped was blank, is "10"; line 2 shipped was blank, is "4"`},
-		{"some comes back", intent.Return, `{"header": {"return": "R-1", "reason": "wrong colour"}, "lines": [{"number": "1", "quantity": "3"}]}`, "",
+		{"some comes back", intent.Return, `{"header": {"return": "R-1", "reason": "wrong colour"}, "lines": ` +
+			`[{"number": "1", "quantity": "3"}]}`, "",
 			`changed 3; line 1 returned was blank, is "3"; because "wrong colour"`},
 		{"the same", intent.Return, `{"header": {"return": "R-1"}, "lines": [{"number": "1", "quantity": "3"}]}`, "",
 			"unchanged 3"},
@@ -221,7 +226,8 @@ func TestReturns(t *testing.T) {
 		{"more than is out there", intent.Return,
 			`{"header": {"return": "R-2"}, "lines": [{"number": "1", "quantity": "8"}]}`, "",
 			"held 3; /lines/0/quantity: Of line 1, 11 are returned now, more than the 10 that have moved."},
-		{"one of it did not", intent.Return, `{"header": {"return": "R-1B", "reverses": "R-1"}, "lines": [{"number": "1", "quantity": "1"}]}`, "",
+		{"one of it did not", intent.Return, `{"header": {"return": "R-1B", "reverses": "R-1"}, "lines": ` +
+			`[{"number": "1", "quantity": "1"}]}`, "",
 			`changed 4; line 1 returned was "3", is "2"`},
 		{"nothing is open", intent.Shipment, `{"header": {"shipment": "S-2", "quantities": "open"}}`, "", "unchanged 4"},
 		{"billed without it", intent.Invoice, `{"header": {"invoice": "V-1", "quantities": "open"}}`, "",
@@ -246,14 +252,16 @@ func TestOtherUnits(t *testing.T) {
 	e.tellAll(t, []telling{
 		{"two boxes", intent.Shipment, `{"header": {"shipment": "S-1"}, "lines": [{"number": "1", "quantity": "2", "unit": "BX"}]}`, "",
 			`changed 2; line 1 shipped was blank, is "24"; line 1 stated_quantity was blank, is "2 BX"`},
-		{"the same as pieces", intent.Shipment, `{"header": {"shipment": "S-1"}, "lines": [{"number": "1", "quantity": "24"}]}`, "", "unchanged 2"},
+		{"the same as pieces", intent.Shipment, `{"header": {"shipment": "S-1"}, "lines": [{"number": "1", ` +
+			`"quantity": "24"}]}`, "", "unchanged 2"},
 		{"one box is too many", intent.Shipment, `{"lines": [{"number": "1", "quantity": "1", "unit": "BX"}]}`, "",
 			"held 2; /lines/0/quantity: Of line 1, 36 are shipped now, more than the 30 that were ordered."},
 		{"half a box", intent.Shipment, `{"header": {"shipment": "S-2"}, "lines": [{"number": "1", "quantity": "0.5", "unit": "BX"}]}`, "",
 			`changed 3; line 1 shipped was "24", is "30"; line 1 stated_quantity was blank, is "0.5 BX"`},
 		{"a unit of which nobody knows", intent.Shipment, `{"lines": [{"number": "1", "quantity": "1", "unit": "CT"}]}`, "",
 			"refused 3; /lines/0/unit: Line 1 is ordered in EA; how many of these 1 CT are is not known."},
-		{"half a box back", intent.Shipment, `{"header": {"reverses": "S-1"}, "lines": [{"number": "1", "quantity": "0.5", "unit": "BX"}]}`, "",
+		{"half a box back", intent.Shipment, `{"header": {"reverses": "S-1"}, "lines": [{"number": "1", ` +
+			`"quantity": "0.5", "unit": "BX"}]}`, "",
 			`changed 4; line 1 shipped was "30", is "24"`},
 		{"a box at the price of a box", intent.Invoice,
 			`{"header": {"invoice": "V-1"}, "lines": [{"number": "1", "quantity": "1", "unit": "BX", "unit_price": "114"}]}`, "",
@@ -313,18 +321,22 @@ func TestAnswersCompared(t *testing.T) {
 	ask := func(lines string) string { return `{"lines": [` + lines + `]}` }
 	second := `, {"number": "2", "answer": "IA"}`
 	e.tellAll(t, []telling{
-		{"as it was ordered", intent.Answer, ask(`{"number": "1", "answer": "IA", "accepted": "40", "due_on": "2026-03-24", "unit_price": "9.5"}` + second), "",
+		{"as it was ordered", intent.Answer, ask(`{"number": "1", "answer": "IA", "accepted": "40", "due_on": ` +
+			`"2026-03-24", "unit_price": "9.5"}` + second), "",
 			`changed 2; line 1 answer was blank, is "IA"; line 2 answer was blank, is "IA"`},
 		{"another price, and called accepted", intent.Answer, ask(`{"number": "1", "answer": "IA", "unit_price": "9.80"}` +
 			second), "",
 			"changed 3; /lines/0/answer: Line 1 is accepted with changes (IA): price 9.80 for 9.50."},
 		{"a part at once, a part later", intent.Answer,
-			ask(`{"number": "1", "answer": "IA", "accepted": "30"}, {"number": "1", "answer": "IB", "accepted": "10", "due_on": "2026-04-03"}` + second), "",
+			ask(`{"number": "1", "answer": "IA", "accepted": "30"}, {"number": "1", "answer": "IB", "accepted": ` +
+				`"10", "due_on": "2026-04-03"}` + second), "",
 			`changed 4; line 1 answer was "IA", is "IB"; /lines/0/answer: Line 1 is accepted with changes (IA): 10 due 2026-04-03.`},
-		{"less in all", intent.Answer, ask(`{"number": "1", "answer": "IA", "accepted": "20"}, {"number": "1", "answer": "IB", "accepted": "10", "due_on": "2026-03-24"}` + second), "",
+		{"less in all", intent.Answer, ask(`{"number": "1", "answer": "IA", "accepted": "20"}, {"number": "1", ` +
+			`"answer": "IB", "accepted": "10", "due_on": "2026-03-24"}` + second), "",
 			`changed 5; line 1 answer was "IA", is "IB"; /lines/0/answer: Line 1 is accepted with changes (IA): quantity 30 of 40.`},
 		{"refused", intent.Answer, ask(`{"number": "1", "answer": "refused", "reason": "discontinued"}` + second), "",
-			`changed 6; line 1 answer was "IA", is "refused"; /lines/0/answer: Line 1 is rejected (refused); what is wanted of it must come from elsewhere.`},
+			`changed 6; line 1 answer was "IA", is "refused"; /lines/0/answer: Line 1 is rejected (refused); ` +
+				`what is wanted of it must come from elsewhere.`},
 	})
 	o := testEngine(t, testStore(t), source.DefaultLimits)
 	send(t, o, strings.NewReplacer("kind: sales", "kind: purchase", "OSTRAND", "VARNHOLT").Replace(plainMapping),

@@ -117,7 +117,8 @@ lines:
   tax_percent: {value: 20}`, 1)
 	e := testEngine(t, testStore(t), source.DefaultLimits)
 	l := send(t, e, text,
-		[]byte("Order,Date,Item,Qty,Price,City,Hull,EAN\nA-1,2026-03-02,00417,2,9.50,Ostrand,H7,0012345678905\n,,,,,,,\nA-1,,00501,1,64.50,,,\n"), Request{})
+		[]byte("Order,Date,Item,Qty,Price,City,Hull,EAN\nA-1,2026-03-02,00417,2,9.50,Ostrand,H7,0012345678905\n"+
+			",,,,,,,\nA-1,,00501,1,64.50,,,\n"), Request{})
 	if l.Loaded != 1 {
 		t.Fatalf("%+v", l)
 	}

@@ -154,13 +154,17 @@ var examples = []example{
 	{code: finding.HeaderDisagrees, doc: head + "A-1,2026-03-02,00417,2,9.50\nA-1,2026-03-03,00417,2,9.50\n",
 		at: "row 3 column 2", says: "in row 2 of the same order"},
 	{code: finding.CellsDiffer,
-		whole: "koinos: mapping/1\nname: cells\norders:\n  kind: sales\n  group: {by: key, columns: Order}\n  parts: {lines: {across: cells, columns: [Items, Qtys], by: \",\"}}\n" +
+		whole: "koinos: mapping/1\nname: cells\norders:\n  kind: sales\n  group: {by: key, columns: Order}\n" +
+			"  parts: {lines: {across: cells, columns: [Items, Qtys], by: \",\"}}\n" +
 			"header: {sender_number: {from: Order}, partner: {value: OSTRAND}}\nlines: {item: {from: Items}, quantity: {from: Qtys}}\n",
 		doc: "Order,Items,Qtys\nA-1,\"00417,00501\",\"2,3,4\"\n", at: "row 2 column 3",
 		says: "Items holds 2 values and Qtys 3 values; which of them belong together is not known."},
 	{code: finding.CellUnreadable,
-		whole: "koinos: mapping/1\nname: cells\norders:\n  kind: sales\n  group: {by: key, columns: Order}\n  parts: {lines: {across: cells, columns: [Items], by: json}}\n" +
-			"header: {sender_number: {from: Order}, partner: {value: OSTRAND}}\nlines: {item: {from: Items, expr: 'json(value, \"sku\")'}, quantity: {from: Items, expr: 'json(value, \"qty\")'}}\n",
+		whole: "koinos: mapping/1\nname: cells\norders:\n  kind: sales\n  group: {by: key, columns: Order}\n" +
+			"  parts: {lines: {across: cells, columns: [Items], by: json}}\n" +
+			"header: {sender_number: {from: Order}, partner: {value: OSTRAND}}\n" +
+			"lines: {item: {from: Items, expr: 'json(value, \"sku\")'}, quantity: {from: Items, expr: " +
+			"'json(value, \"qty\")'}}\n",
 		doc: "Order,Items\nA-1,\"[{\"\"sku\"\":\"\"00417\"\",\"\"qty\"\":2},{\"\"sku\"\"\"\n", at: "row 2 column 2",
 		says: "The cell is no list in JSON"},
 	{code: finding.SeveralValues, bytes: func() []byte {
@@ -223,7 +227,9 @@ var examples = []example{
 		doc: order850("BEG*00*SA*A-1**20260302~\nPO1*1*2*EA*9.50**VP*00417~\nDTM*002*20260330*2561~\n"),
 		at:  "ST 0001 / PO1 / DTM / 03", says: "is not a time written HHMM"},
 	{code: finding.X12Rule, apart: true,
-		shown: "a purchase order to a supplier whose rules ask for the supplier's item code on each line, and a line without one", at: "ST 0001 / PO1 #2", says: "A rule of VARNHOLT for 850: PO1/07 where PO1/06 = VP (Product/Service ID) must be there."},
+		shown: "a purchase order to a supplier whose rules ask for the supplier's item code on each line, and a " +
+			"line without one", at: "ST 0001 / PO1 #2", says: "A rule of VARNHOLT for 850: PO1/07 where PO1/06 = " +
+			"VP (Product/Service ID) must be there."},
 	{code: finding.FieldUnwritten, apart: true,
 		shown: "a purchase order with the city of its carrier, and a partner's 850 that has no place for one",
 		says:  "The mapping varnholt-850 has no place in 850 for carrier.city."},

@@ -75,7 +75,8 @@ header:
 func order850(segments string) string {
 	n := strings.Count(segments, "~") + 2
 	return fmt.Sprintf("ISA*00*          *00*          *ZZ*OSTRAND        *ZZ*QUILLMERE      "+
-		"*260302*0930*U*00401*000000041*0*P*>~\nGS*PO*OSTRAND*QUILLMERE*20260302*0930*7*X*004010~\nST*850*0001~\n%sSE*%d*0001~\nGE*1*7~\nIEA*1*000000041~\n", segments, n)
+		"*260302*0930*U*00401*000000041*0*P*>~\nGS*PO*OSTRAND*QUILLMERE*20260302*0930*7*X*004010~\nST*850*0001~\n"+
+		"%sSE*%d*0001~\nGE*1*7~\nIEA*1*000000041~\n", segments, n)
 }
 
 // aBook is a workbook with one good order.
@@ -350,7 +351,8 @@ func crash(t *testing.T) []finding.Finding {
 	e.read = func(context.Context, *outcome.Load) (*mapping.Mapping, error) {
 		return &mapping.Mapping{Group: mapping.Grouping{By: "key", Columns: []mapping.Source{{Text: "Order"}}}}, nil
 	}
-	l := send(t, e, plainMapping, []byte(`[{"Order": "A-1", "Date": "2026-03-02", "Item": "00417", "Qty": 2, "Price": 9.50}]`), Request{Options: outcome.Options{DryRun: true}})
+	l := send(t, e, plainMapping, []byte(`[{"Order": "A-1", "Date": "2026-03-02", "Item": "00417", "Qty": 2, `+
+		`"Price": 9.50}]`), Request{Options: outcome.Options{DryRun: true}})
 	if l.Status != outcome.Failed {
 		t.Errorf("a crash leaves the load %s", l.Status)
 	}
@@ -386,7 +388,8 @@ func dropShip(t testing.TB, s *store.Store, doc string) (sha string) {
 		}
 	}
 	if _, err := s.PutSequence(ctx, "drop-ship",
-		"koinos: sequence/1\nname: drop-ship\nsteps:\n  - {step: purchase, mapping: purchases}\n  - {step: sales, mapping: sales}\n", "test", time.Now()); err != nil {
+		"koinos: sequence/1\nname: drop-ship\nsteps:\n  - {step: purchase, mapping: purchases}\n"+
+			"  - {step: sales, mapping: sales}\n", "test", time.Now()); err != nil {
 		t.Fatal(err)
 	}
 	sha, size, err := keep(s, []byte(doc))

@@ -21,7 +21,8 @@ func stored(t *testing.T, s *store.Store) string {
 		`SELECT kind || ' ' || number || ' ' || identity || ' ' || status || ' ' || revision || ' ' || line_count FROM orders ORDER BY id`,
 		`SELECT o.identity || ' ' || n || ' ' || l.id || ' ' || coalesce(item, '') || ' ' || coalesce(quantity, '') FROM lines l
 			JOIN orders o ON o.id = l.order_id ORDER BY o.id, n`,
-		`SELECT o.identity || ' ' || e.revision || ' ' || action || ' ' || load_seq FROM events e JOIN orders o ON o.id = e.order_id ORDER BY o.id, e.n`,
+		`SELECT o.identity || ' ' || e.revision || ' ' || action || ' ' ||` +
+			` load_seq FROM events e JOIN orders o ON o.id = e.order_id ORDER BY o.id, e.n`,
 		`SELECT seq || ' ' || outcome FROM load_orders ORDER BY load_id, seq`,
 		`SELECT seq || ' ' || code || ' ' || coalesce(value, '') FROM findings ORDER BY load_id, seq, code, value`,
 	} {

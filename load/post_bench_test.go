@@ -19,7 +19,8 @@ import (
 // store must: a transaction for each order with synchronous=FULL.
 func BenchmarkPost(b *testing.B) {
 	const clients, each = 64, 60
-	const body = `{"kind": "sales", "partner": "OSTRAND", "sender_number": "%d", "lines": [{"item": "00417", "quantity": "2", "unit_price": "9.50"}, {"item": "00417", "quantity": "2", "unit_price": "9.50"}]}`
+	const body = `{"kind": "sales", "partner": "OSTRAND", "sender_number": "%d", "lines": [{"item": "00417", ` +
+		`"quantity": "2", "unit_price": "9.50"}, {"item": "00417", "quantity": "2", "unit_price": "9.50"}]}`
 	storm := func(post func(i int) error) (rate float64, p99 time.Duration) {
 		var mu sync.Mutex
 		var took []time.Duration

@@ -28,7 +28,8 @@ func wideOrders(rows int) (doc []byte, m string) {
 	for i := range rows {
 		fmt.Fprintf(&b, "A-%06d,2026-03-02,2026-04-01,2026-03-20,2026-05-01,EUR,N30,DAP,B,0040,East yard,Harbour "+
 			"street 4,Ostrand,04170,NO,C-77,", i/10)
-		fmt.Fprintf(&b, "%d,00%03d,K-%d,2004417000118,\"Braided rope, white\",%d,MTR,12.50,1,5,20,%d.%02d,0010,cut to length\n", i%10+1, i%999, i%999, i%90+1, (i%90+1)*1250*95/10000, (i%90+1)*1250*95/100%100)
+		fmt.Fprintf(&b, "%d,00%03d,K-%d,2004417000118,\"Braided rope, white\",%d,MTR,12.50,1,5,20,%d.%02d,0010,cut "+
+			"to length\n", i%10+1, i%999, i%999, i%90+1, (i%90+1)*1250*95/10000, (i%90+1)*1250*95/100%100)
 	}
 	var y strings.Builder
 	y.WriteString("koinos: mapping/1\nname: wide\norders: {kind: sales, tolerance: 1, group: {by: key, columns: " +

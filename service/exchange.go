@@ -95,7 +95,8 @@ func (s *Service) partners(h huma.API) {
 					continue
 				}
 				if err := t.RaiseNumber(p.Name, what, last); errors.Is(err, store.ErrGivenAgain) {
-					return problem("invalid_request", fmt.Sprintf("Control numbers of %ss to %s are beyond %d already; numbers never go back.",
+					return problem("invalid_request", fmt.Sprintf("Control numbers of %ss to %s are beyond %d "+
+						"already; numbers never go back.",
 						what, p.Name, last))
 				} else if err != nil {
 					return err

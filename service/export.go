@@ -202,7 +202,8 @@ func (s *Service) keptExports(h huma.API) {
 		Body api.KeepExport
 	}
 	put := op(http.MethodPut, "/exports/{name}", "put-export", tag, "load", "Keep an export under a name")
-	put.Description = "The choice is the query of export-orders. The position is the one that its answer had: send it when the file is written, " +
+	put.Description = "The choice is the query of export-orders. The position is the one that its answer had: " +
+		"send it when the file is written, " +
 		"and ask for what is new since then the next time."
 	put.DefaultStatus = http.StatusOK
 	handle(s, h, put, func(ctx context.Context, in *keeping) (*answer[api.Export], error) {

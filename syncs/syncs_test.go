@@ -332,7 +332,8 @@ func TestPullInterrupted(t *testing.T) {
 // list is no end, and a record without all its lines is not taken.
 func TestPullOfNonsense(t *testing.T) {
 	one := func(id int, rest string) string {
-		return fmt.Sprintf(`{"id": %d, "reference": "SL-%d", "state": "placed", "placed_at": "2026-03-20T09:00:00Z", "changed_at": "2026-03-20T09:00:0%dZ", "currency": "EUR", %s}`,
+		return fmt.Sprintf(`{"id": %d, "reference": "SL-%d", "state": "placed", "placed_at": `+
+			`"2026-03-20T09:00:00Z", "changed_at": "2026-03-20T09:00:0%dZ", "currency": "EUR", %s}`,
 			id, id, id, rest)
 	}
 	whole := `"lines": [{"line": 1, "sku": "00101", "count": 1, "each": "0.85"}], "line_count": 1`

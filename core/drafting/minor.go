@@ -10,7 +10,8 @@ import (
 // minorUnit matches the end of a heading that says that its figures are in the currency's smaller unit:
 // unit_price_cents, totalInCents, Price (pence).
 var minorUnit = regexp.MustCompile(`(?i)^(.*?[^\s_.(-])[\s_.(-]+(?:in[\s_.-]+)?` +
-	`(cents?|cts?|pence|pennies|minor(?:[\s_.-]?(?:currency[\s_.-]?)?units?)?|centimes|centavos|céntimos|centesimi|øre|öre|groszy|haléře)\)?$`)
+	`(cents?|cts?|pence|pennies|minor(?:[\s_.-]?(?:currency[\s_.-]?)?units?)?|centimes|centavos|céntimos|` +
+	`centesimi|øre|öre|groszy|haléře)\)?$`)
 
 var inCt = regexp.MustCompile(`(?i)\bin\s+cts?\b`)
 

@@ -47,10 +47,12 @@ var names = []string{"partner", "sender_number", "number", "sender_line", "item"
 	"description", "unit", "quantity", "notes"}
 
 const (
-	aboutCarriers = "carrier|scac|carrier code|carrier scac|courier|haulier|shipped via|ship via|via|shipper|forwarder|freight forwarder|spediteur|" +
+	aboutCarriers = "carrier|scac|carrier code|carrier scac|courier|haulier|shipped via|ship via|via|shipper|" +
+		"forwarder|freight forwarder|spediteur|" +
 		"spedition|frachtfuhrer|transporteur|transportista|corriere|vervoerder|fragtmand|transportor|przewoznik|" +
 		"transportadora"
-	aboutTracking = "tracking|tracking no|track trace|track en trace|tracking id|tracking code|track and trace|consignment no|consignment|waybill|" +
+	aboutTracking = "tracking|tracking no|track trace|track en trace|tracking id|tracking code|track and trace|" +
+		"consignment no|consignment|waybill|" +
 		"waybill no|air waybill|awb|pro no|sendungs no|sendungsno|paket no|paketno|no suivi|no de suivi|suivi|" +
 		"seguimiento|no seguimiento|no spedizione|tracking link"
 	aboutLading   = "bill of lading|bill of lading no|bol|bol no|b l|bl no|frachtbrief|frachtbrief no|cmr|cmr no"
@@ -79,7 +81,8 @@ func moving(field, number, on, day, quantity string) []wording {
 
 var noticeOf = map[intent.Kind]*notice{
 	intent.Shipment: {order.Sales, [2]string{"shipment", "quantity"}, "shipment", true, nil, moving("shipment",
-		"shipment|shipment no|ship no|shipment id|outbound delivery|outbound delivery no|delivery note|delivery note no|delivery no|delivery id|despatch|despatch no|dn|dn no|"+
+		"shipment|shipment no|ship no|shipment id|outbound delivery|outbound delivery no|delivery note|"+
+			"delivery note no|delivery no|delivery id|despatch|despatch no|dn|dn no|"+
 			"despatch note|despatch note no|dispatch|dispatch no|dispatch note|dispatch note no|packing slip|"+
 			"packing slip no|packing list|packing list no|asn|asn no|load no|lieferschein|lieferschein no|lieferscheinno|"+
 			"lieferung|lieferungs no|bon de livraison|no bl|no bon de livraison|albaran|no albaran|ddt|no ddt|bolla|"+
@@ -115,7 +118,8 @@ var noticeOf = map[intent.Kind]*notice{
 			"return|return no|rma|rma no|returns no|return id|return note|retoure|retouren no|retourenno|retour|no retour|"+
 				"no de retour|devolucion|no devolucion|reso|no reso|retur|retur no",
 			"returned_on",
-			"returned on|return date|date returned|received on|received date|rcvd date|date received|returned|came back on|rucksendedatum|retourendatum|date retour|"+
+			"returned on|return date|date returned|received on|received date|rcvd date|date received|returned|"+
+				"came back on|rucksendedatum|retourendatum|date retour|"+
 				"date de retour|fecha devolucion|data reso|retourdatum",
 			"qty returned|returned qty|quantity returned|returned quantity|returned|qty back|retourmenge|"+
 				"zuruckgesandte menge|zuruck|qte retournee|quantite retournee|cantidad devuelta|devuelto|quantita resa|reso|"+

@@ -11,7 +11,8 @@ import (
 // A name of several words that is written as one says what it is, and stops nobody.
 func TestDraftOfJoinedNames(t *testing.T) {
 	for _, doc := range []string{
-		`[{"orderNumber": "A-1", "lines": [{"sku": "00417", "quantity": 2, "priceAmount": 9.5}]}, {"orderNumber": "A-2", "lines": [{"sku": "00501", "quantity": 1, "priceAmount": 64.5}]}]`,
+		`[{"orderNumber": "A-1", "lines": [{"sku": "00417", "quantity": 2, "priceAmount": 9.5}]}, ` +
+			`{"orderNumber": "A-2", "lines": [{"sku": "00501", "quantity": 1, "priceAmount": 64.5}]}]`,
 		`[{"id": "A-1", "netAmount": 19, "items": [{"code": "a", "qty": 2, "unitPriceValue": 9.5, "totalGross": 19}]}]`,
 		`[{"AmountNet": 1, "Value": 2, "Gross": 3}]`,
 	} {

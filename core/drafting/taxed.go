@@ -10,7 +10,8 @@ import (
 )
 
 // withTax matches headings of prices and amounts that contain the tax.
-var withTax = regexp.MustCompile(`(?i)\b(inc|incl|including|inkl|inklusive|incluye|compris)\b.*\b(vat|tax|taxes|gst|mwst|ust|moms|btw|tva|iva)\b|` +
+var withTax = regexp.MustCompile(`(?i)\b(inc|incl|including|inkl|inklusive|incluye|compris)\b.*\b(vat|tax|taxes|` +
+	`gst|mwst|ust|moms|btw|tva|iva)\b|` +
 	`\b(vat|tax|gst|mwst|ust|moms|btw|tva|iva)\b.*\b(inc|incl|included|inkl|inclus|inclusa|incluido|incluida|comprise|compresa)\b|\bttc\b`)
 
 // withoutTax matches those that say without what else they are: excl. VAT, incl. freight.

@@ -36,7 +36,8 @@ var wordings = []wording{
 			"pedido|fecha de pedido|fecha del pedido|data ordine|data dell " +
 			"ordine|orderdatum|besteldatum|ordredato|bestillingsdato|data zamowienia|data da encomenda|data " +
 			"encomenda|orderdate|podate|document date|order day|doc date|doc dt|issued|issued on|issue date|date issued|creation date",
-		"date|datum|fecha|data|dato|created|created at|created time|creation time|timestamp|placed|created on|day|jour|belegdatum|dated|entered|entered " +
+		"date|datum|fecha|data|dato|created|created at|created time|creation time|timestamp|placed|created on|" +
+			"day|jour|belegdatum|dated|entered|entered " +
 			"on|raised|raised on|booked on|submitted|submitted at|erfasst|erstellt"},
 	{order.Header, "requested_delivery_on",
 		"delivery date|deliver by|deliver on|requested delivery|requested delivery date|delivery on|required " +
@@ -44,16 +45,19 @@ var wordings = []wording{
 			"day|lieferdatum|liefertermin|wunschtermin|wunschlieferdatum|lieferung am|date de livraison|date " +
 			"livraison|livrer le|fecha de entrega|fecha entrega|data consegna|data di consegna|consegna " +
 			"entro|leverdatum|leveringsdatum|leveringsdato|leveransdatum|gewenste leverdatum|data dostawy|data de " +
-			"entrega|data entrega|deliverydate|arrive by|arrival date|in hands date|del date|deliv date|dlv date|delv date|dely date|needed|promise " +
+			"entrega|data entrega|deliverydate|arrive by|arrival date|in hands date|del date|deliv date|dlv date|" +
+			"delv date|dely date|needed|promise " +
 			"date|promised date|promised on|promised for",
 		"delivery|due|need|promise|promised|wanted|livraison|entrega|consegna|levering|lieferung|leverans|required|deadline|dostawa|lt"},
 	{order.Header, "requested_ship_on",
-		"ship date|ship on|ship by|start ship|ship start|start ship date|ship start date|ship from|ship window start|requested ship date|dispatch date|despatch date|dispatch by|dispatch " +
+		"ship date|ship on|ship by|start ship|ship start|start ship date|ship start date|ship from|" +
+			"ship window start|requested ship date|dispatch date|despatch date|dispatch by|dispatch " +
 			"on|versanddatum|versand am|versandtermin|date d expedition|date expedition|fecha de envio|fecha " +
 			"envio|data spedizione|data di spedizione|verzenddatum|afsendelsesdato|shipdate|shipping date|data wysylki",
 		"ship|dispatch|versand|expedition|envio|spedizione"},
 	{order.Header, "cancel_after",
-		"cancel|cancel date|complete ship|ship window end|end ship|cancel after|cancel by|cancel if not shipped by|stornodatum|stornieren nach|latest " +
+		"cancel|cancel date|complete ship|ship window end|end ship|cancel after|cancel by|" +
+			"cancel if not shipped by|stornodatum|stornieren nach|latest " +
 			"delivery|last delivery date|not after", ""},
 	{order.Header, "currency",
 		"currency|ccy|curr|cur|currency code|wahrung|waehrung|devise|moneda|valuta|divisa|waluta|moeda", ""},
@@ -74,7 +78,8 @@ var wordings = []wording{
 			"fournisseur|codigo cliente|codigo proveedor|codice cliente|codice fornitore|klant " +
 			"no|klantno|leverancier no|kunde no|kundeno|kund no|supplierno|customerno|customer account|buyer " +
 			"code|sold to|sold to party|sold to no|debitor|debitor no|debitorno|kreditor|kreditor no|kreditorno",
-		"customer|account|supplier|vendor|kunde|lieferant|client|fournisseur|cliente|proveedor|fornitore|klant|leverancier|kund|leverantor|leverandor|kontrahent|fornecedor|buyer|partner|seller"},
+		"customer|account|supplier|vendor|kunde|lieferant|client|fournisseur|cliente|proveedor|fornitore|klant|" +
+			"leverancier|kund|leverantor|leverandor|kontrahent|fornecedor|buyer|partner|seller"},
 	{order.Header, "total",
 		"order total|grand total|total order|order value|order sum|order amount|total amount|total value|total " +
 			"price|gesamtsumme|gesamtbetrag|auftragssumme|bestellsumme|rechnungsbetrag|total commande|total " +
@@ -89,7 +94,9 @@ var wordings = []wording{
 			"bedrag|momsbelob|order tax|totals tax|totals vat|summary tax|summary vat", ""},
 	{order.Header, "notes",
 		"notes|note|remark|remarks|comment|comments|instructions|special instructions|delivery " +
-			"notes|bemerkung|bemerkungen|hinweis|hinweise|notiz|remarque|remarques|commentaire|observaciones|comentarios|notas|opmerking|opmerkingen|anmerkung|bemaerkning|merknad|anmarkning|uwagi|osservazioni|observacoes|memo|message", ""},
+			"notes|bemerkung|bemerkungen|hinweis|hinweise|notiz|remarque|remarques|commentaire|observaciones|" +
+			"comentarios|notas|opmerking|opmerkingen|anmerkung|bemaerkning|merknad|anmarkning|uwagi|" +
+			"osservazioni|observacoes|memo|message", ""},
 	{order.Header, "reference.contract",
 		"contract|contract no|contract id|vertrag|vertrags no|contrat|contrato|contratto|kontrakt", ""},
 	{order.Header, "carrier.name", aboutCarriers + "|carrier name|shipping method|ship method|delivery method|shipping " +
@@ -99,7 +106,8 @@ var wordings = []wording{
 			"charge|fracht|frachtkosten|versandkosten|frais de port|port|portes|gastos de envio|trasporto|spese di " +
 			"trasporto|verzendkosten|vracht|fragt|frakt|postage|shipping fee|carriage", ""},
 	{order.Header, "allowance.discount", "total discount|order discount|totals discount|discounts total|cart discount|coupon " +
-		"discount|gesamtrabatt|auftragsrabatt|remise totale|descuento total|sconto totale|korting totaal", "discount|discount total|discount amount"},
+		"discount|gesamtrabatt|auftragsrabatt|remise totale|descuento total|sconto totale|korting totaal",
+		"discount|discount total|discount amount"},
 	{order.Header, "ship_to.code",
 		"ship to code|ship to no|ship to id|ship to location|deliver to code|delivery code|store no|store code|yard " +
 			"code|branch code|branch no|filial no|filialno|lieferort|lieu de livraison|delivery location|delivery " +
@@ -107,7 +115,9 @@ var wordings = []wording{
 		"yard|store|branch|site|filiale|destination|deliver to|ship to|depot"},
 	{order.Header, "ship_to.name",
 		"ship to name|deliver to name|delivery " +
-			"name|recipient|consignee|receiver|lieferempfanger|empfanger|warenempfanger|destinataire|destinatario|ontvanger|mottaker|modtager", "ship to|deliver to|delivery address|lieferadresse|adresse de livraison|direccion de entrega|afleveradres|leveringsadresse"},
+			"name|recipient|consignee|receiver|lieferempfanger|empfanger|warenempfanger|destinataire|" +
+			"destinatario|ontvanger|mottaker|modtager", "ship to|deliver to|delivery address|lieferadresse|" +
+			"adresse de livraison|direccion de entrega|afleveradres|leveringsadresse"},
 
 	{order.Lines, "number",
 		"line|line no|line number|lijn|pos|position|pos no|posno|row|row no|ligne|no " +
@@ -135,7 +145,11 @@ var wordings = []wording{
 			"barras|codice a barre|kod ean|gtin 13|gtin 14", ""},
 	{order.Lines, "description",
 		"description|desc|item desc|product desc|item description|product description|product name|item name|article " +
-			"description|artikelbezeichnung|kurztext|artikeltext|warenbezeichnung|bezeichnung|beschreibung|designation|libelle|descripcion|descrizione|omschrijving|beskrivelse|benamning|benaming|varetekst|denumire|opis|nazwa|nazwa towaru|descricao|article name|produktname|text|goods|what|articlename|productname|itemdescription|item title|title", "name|product|produkt|artikel|item|article|produit|details|colour|color|varenavn|navn"},
+			"description|artikelbezeichnung|kurztext|artikeltext|warenbezeichnung|bezeichnung|beschreibung|" +
+			"designation|libelle|descripcion|descrizione|omschrijving|beskrivelse|benamning|benaming|" +
+			"varetekst|denumire|opis|nazwa|nazwa towaru|descricao|article name|produktname|text|goods|what|" +
+			"articlename|productname|itemdescription|item title|title",
+		"name|product|produkt|artikel|item|article|produit|details|colour|color|varenavn|navn"},
 	{order.Lines, "quantity",
 		"qty|quantity|qty ordered|ordered qty|quantity ordered|order qty|order " +
 			"quantity|pieces|pcs|menge|mge|anzahl|stuck|stueck|stk|bestellmenge|quantite|qte|quantite " +
@@ -195,7 +209,8 @@ var roleWords = map[string]string{
 var partWords = []struct{ part, words string }{
 	{"name", "name|company|firm|firma|nom|nombre|nome|naam|navn|namn|company name"},
 	{"street", "street|address|address 1|address1|address line|address line 1|street " +
-		"1|strasse|str|adresse|rue|direccion|calle|indirizzo|via|straat|adres|gade|gate|adress|ulica|addr|addr 1|addr1|address 1|line1|line 1"},
+		"1|strasse|str|adresse|rue|direccion|calle|indirizzo|via|straat|adres|gade|gate|adress|ulica|addr|addr 1|" +
+		"addr1|address 1|line1|line 1"},
 	{"street2", "address 2|address2|addr 2|addr2|address line 2|street 2|line2|line 2"},
 	{"city", "city|town|ort|stadt|ville|ciudad|citta|plaats|stad|by|poststed|miasto|cidade|localidad"},
 	{"region", "state|st|region|county|province|provincia|bundesland|kanton"},

@@ -181,7 +181,8 @@ var Catalogue = map[Code]About{
 		"Ask the sender for the whole document; orders in a second one were not read. Several JSON values under one " +
 			"another are NDJSON: say so with document.format."},
 	OrderNotFirm: {Error, "a purchase order that does not order anything yet",
-		"The releases of a blanket order are orders of their own. If the partner means a firm order by it, say findings: {order_not_firm: warning} in its mapping."},
+		"The releases of a blanket order are orders of their own. If the partner means a firm order by it, say " +
+			"findings: {order_not_firm: warning} in its mapping."},
 	X12Test: {Error, "an interchange that its sender marks as a test",
 		"Ask the sender for the production interchange. If this one is meant to count, say findings: {x12_test: warning} in the mapping."},
 	X12Envelope: {Error, "an envelope of the interchange is wrong",
@@ -263,7 +264,8 @@ var Catalogue = map[Code]About{
 	UnknownCode:   {Error, "a code is not in its list", "Correct the code, or add it to the list."},
 	NearMatch:     {Warning, "a value was matched to a similar one", "Check that it is the one that was meant."},
 	SpellingDiffers: {Warning, "a value was accepted although its spelling differs",
-		"Nothing needs to be done if it is the one that was meant. To accept such spellings without a warning, add fold: case to the binding; to " +
+		"Nothing needs to be done if it is the one that was meant. To accept such spellings without a warning, " +
+			"add fold: case to the binding; to " +
 			"refuse them, say findings: {spelling_differs: error}."},
 	ListAmbiguous: {Error, "several entries of a list fit",
 		"Ask the list by a key that tells them apart, or correct the list."},
@@ -315,7 +317,8 @@ var Catalogue = map[Code]About{
 	OrderTooLong: {Error, "more rows in one order than Koinos holds",
 		"Look at the grouping: a wrong key makes one order of many. Or sort the document by its key."},
 	OrderTooWide: {Error, "more charges, references, parties or fields of your own than an order holds",
-		"Look at the mapping or the program that made them: something that belongs to lines, or to other orders, may be taken for parts of one."},
+		"Look at the mapping or the program that made them: something that belongs to lines, or to other orders, " +
+			"may be taken for parts of one."},
 	IdentityMissing: {Warning, "the sender's order number is missing",
 		"Without it a corrected copy of this order cannot be recognised."},
 	IdentityRepeated: {Error, "the same order twice in the document",

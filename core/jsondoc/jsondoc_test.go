@@ -20,7 +20,8 @@ const store = `{"store": {"book": [
 
 func TestPaths(t *testing.T) {
 	const letters, numbers = `["a","b","c","d","e","f","g"]`,
-		`{"a": [3, 5, 1, 2, 4, 6, {"b": "j"}, {"b": "k"}, {"b": {}}, {"b": "kilo"}], "o": {"p": 1, "q": 2, "r": 3, "s": 5, "t": {"u": 6}}, "e": "f"}`
+		`{"a": [3, 5, 1, 2, 4, 6, {"b": "j"}, {"b": "k"}, {"b": {}}, {"b": "kilo"}], "o": {"p": 1, "q": 2, "r": ` +
+			`3, "s": 5, "t": {"u": 6}}, "e": "f"}`
 	for _, c := range []struct{ doc, path, want string }{
 		{store, "$.store.book[*].author", `"Nigel Rees" "Evelyn Waugh" "Herman Melville" "J. R. R. Tolkien"`},
 		{store, "$..author", `"Nigel Rees" "Evelyn Waugh" "Herman Melville" "J. R. R. Tolkien"`},
@@ -183,7 +184,8 @@ func BenchmarkStream(b *testing.B) {
 		if i > 0 {
 			doc.WriteString(",")
 		}
-		fmt.Fprintf(&doc, `{"id":"A-%d","date":"2026-03-02","lines":[{"sku":"00417","qty":%d,"price":19.90,"text":"Braided rope, white"},{"sku":"00501","qty":1,"price":64.50,"text":"Lantern"}]}`, i, i%90)
+		fmt.Fprintf(&doc, `{"id":"A-%d","date":"2026-03-02","lines":[{"sku":"00417","qty":%d,"price":19.90,`+
+			`"text":"Braided rope, white"},{"sku":"00501","qty":1,"price":64.50,"text":"Lantern"}]}`, i, i%90)
 	}
 	doc.WriteString("]")
 	text := doc.String()

@@ -59,7 +59,8 @@ var binding = &grammar.Shape{Kind: grammar.Object, Ref: "binding",
 		grammar.May("from", grammar.Many("Heading of the column, letter case and space aside; @C for column C; a "+
 			"name or a path "+
 			"($.a.b, RFC 9535) in JSON; an element of X12 (BEG/03, PO1/07 where PO1/06 = VP); {n} in a heading is a "+
-			"number from 1 on; {heading}, {cell} of a matrix; {sheet} the sheet's name; {name} the name of the member of JSON that the record or the line "+
+			"number from 1 on; {heading}, {cell} of a matrix; {sheet} the sheet's name; {name} the name of the "+
+			"member of JSON that the record or the line "+
 			"is. Of several the first that has a value")),
 		grammar.May("cell", grammar.Some("Fixed cell, such as B3")),
 		grammar.May("label", grammar.Many("Text of the cell beside which the value stands, * for any letters; a "+
@@ -196,7 +197,8 @@ func part(what string) *grammar.Shape {
 					"the segment that begins one of them, such as PO1/SCH, or the first element of each where a segment has "+
 					"several, such as PO1/SDQ/03. Of several, all are taken"))}}
 	case "lines":
-		keys = append(keys, grammar.May("by", grammar.Some("cells: what stands between the values in a cell, such as \";\" or \"\\n\"; json: a cell is a "+
+		keys = append(keys, grammar.May("by", grammar.Some("cells: what stands between the values in a cell, "+
+			"such as \";\" or \"\\n\"; json: a cell is a "+
 			"list in JSON, of whose values the function json reads the members")), grammar.May("begin",
 			grammar.OneOf("same: lines may begin on the order's first row (the default); next: on the row below it",
 				"same",
@@ -358,7 +360,8 @@ var words = &grammar.Shape{Kind: grammar.Object, About: "How a document's record
 						"that begins each order of a transaction set that holds several, such as HL where HL/03 = O")),
 					grammar.May("same", grammar.Many("set, with path: elements within such a loop, as HL/PRF/01; the loops "+
 						"of a set in which all of them are the same are one order")),
-					grammar.May("line_names", grammar.Many("set: elements of a line that name its order, such as IT1/07 where IT1/06 = PO; "+
+					grammar.May("line_names", grammar.Many("set: elements of a line that name its order, such as "+
+						"IT1/07 where IT1/06 = PO; "+
 						"if the set itself names none, and its lines name several, there is one for each")),
 					grammar.May("headers", joined("join: the sheet, or the path, of the headers")),
 					grammar.May("lines", joined("join: the sheet, or the path, of the lines")),

@@ -88,7 +88,8 @@ func TestPublishedFields(t *testing.T) {
 	}
 	var b strings.Builder
 	for _, level := range []order.Level{order.Header, order.Lines} {
-		fmt.Fprintf(&b, "## Fields of the %s\n\nIf only records of some kinds have a field, these kinds are in brackets.\n\n| field | |\n|---|---|\n", level)
+		fmt.Fprintf(&b, "## Fields of the %s\n\nIf only records of some kinds have a field, these kinds are in "+
+			"brackets.\n\n| field | |\n|---|---|\n", level)
 		seen := map[string]bool{}
 		for _, f := range append(order.AllFields(level), order.Statements(level)...) {
 			name, about := f.Name, f.About

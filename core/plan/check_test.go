@@ -21,7 +21,8 @@ func TestWrong(t *testing.T) {
 		{Name: "rows.sku", Pointer: "/sku", OfLine: true, Needed: true, Longest: 3},
 	}
 	p := New(kinds(t)["office"], fields...) // its create goes along with data.type
-	wanted := node(t, `{"ref":"A","no":7,"state":"open","rows":[{"n":"1","q":"two","sku":"abc"},{"n":"2","q":2,"sku":"abcd"},{"n":"3","q":1}]}`)
+	wanted := node(t, `{"ref":"A","no":7,"state":"open","rows":[{"n":"1","q":"two","sku":"abc"},{"n":"2","q":2,`+
+		`"sku":"abcd"},{"n":"3","q":1}]}`)
 	for _, c := range []struct {
 		name   string
 		making bool

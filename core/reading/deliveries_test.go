@@ -19,7 +19,8 @@ func TestDeliveriesOfALine(t *testing.T) {
 	const head = "koinos: mapping/1\nname: d\n"
 	const rest = "header: {sender_number: {from: no}, partner: {value: P}}\nlines:\n  item: {from: item}\n  quantity: {from: qty}\n"
 	const cell = head + "orders: {kind: sales, group: {by: key, columns: [no]}}\n" + rest + "  deliveries: {from: where}\n"
-	const nested = head + "orders: {kind: sales, group: {by: path}, parts: {lines: {each: '$.lines[*]'}, deliveries: {each: '$.parts[*]'}}}\n" +
+	const nested = head + "orders: {kind: sales, group: {by: path}, parts: {lines: {each: '$.lines[*]'}, " +
+		"deliveries: {each: '$.parts[*]'}}}\n" +
 		rest + "  unit: {from: u}\ndeliveries:\n  quantity: {from: qty}\n  unit: {from: u}\n  location: {from: store}\n" +
 		"  requested_delivery_on: {from: day}\n"
 	const rows = head + "orders: {kind: sales, group: {by: rowkind, kind: k, kinds: {H: header, L: line, D: delivery}}}\n" +

@@ -21,7 +21,8 @@ func ordersOfX12(sets, lines int) []byte {
 	b.WriteString("ISA*00*          *00*          *ZZ*PELLOW         *ZZ*QUILLMERE      " +
 		"*260314*0930*U*00401*000000905*0*P*>~GS*PO*PELLOW*QUILLMERE*20260314*0930*77*X*004010~")
 	for s := range sets {
-		fmt.Fprintf(&b, "ST*850*%09d~BEG*00*SA*PM-%d**20260314~CUR*BY*EUR~REF*CT*C-2026-18~ITD*01*3*****30~DTM*002*20260330~N1*ST*Pellow Marina*92*0040~N3*Berth office~N4*Pellow Haven**44210*NO~", s+1, s)
+		fmt.Fprintf(&b, "ST*850*%09d~BEG*00*SA*PM-%d**20260314~CUR*BY*EUR~REF*CT*C-2026-18~ITD*01*3*****30~"+
+			"DTM*002*20260330~N1*ST*Pellow Marina*92*0040~N3*Berth office~N4*Pellow Haven**44210*NO~", s+1, s)
 		for l := range lines {
 			fmt.Fprintf(&b, "PO1*%d*%d*EA*1.33*PE*VP*%05d*EN*2004417001597~PID*F****Braided rope 10 mm, white~", l+1,
 				l%50+1, (s+l)%977)

@@ -325,7 +325,8 @@ func (n *notes) writeComments(name string) error {
 
 // run is a run of text in a comment.
 func run(prefix, text string) string {
-	return fmt.Sprintf(`<%[1]sr><%[1]srPr><%[1]ssz val="9"/><%[1]srFont val="Tahoma"/></%[1]srPr><%[1]st xml:space="preserve">%[2]s</%[1]st></%[1]sr>`,
+	return fmt.Sprintf(`<%[1]sr><%[1]srPr><%[1]ssz val="9"/><%[1]srFont val="Tahoma"/></%[1]srPr><%[1]st `+
+		`xml:space="preserve">%[2]s</%[1]st></%[1]sr>`,
 		prefix, escapeText(text))
 }
 

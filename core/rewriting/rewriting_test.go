@@ -28,8 +28,10 @@ func TestRewriteRows(t *testing.T) {
 		widths            map[int]float64
 	}{
 		{name: "behind the last cell", cells: put(1, 3),
-			sheet: `<worksheet><dimension ref="A1:B1"/><sheetData><row r="1" spans="1:2" ht="20"><c r="A1"><v>1</v></c><c r="B1" s="1"><f>A1</f><v>2</v></c></row></sheetData></worksheet>`,
-			want:  `<worksheet><sheetData><row r="1" ht="20"><c r="A1"><v>1</v></c><c r="B1" s="1"><f>A1</f><v>2</v></c><c r="C1" s="8" t="inlineStr">` + is + `</c></row></sheetData></worksheet>`},
+			sheet: `<worksheet><dimension ref="A1:B1"/><sheetData><row r="1" spans="1:2" ht="20"><c r="A1"><v>` +
+				`1</v></c><c r="B1" s="1"><f>A1</f><v>2</v></c></row></sheetData></worksheet>`,
+			want: `<worksheet><sheetData><row r="1" ht="20"><c r="A1"><v>1</v></c><c r="B1" s="1"><f>A1</f><v>` +
+				`2</v></c><c r="C1" s="8" t="inlineStr">` + is + `</c></row></sheetData></worksheet>`},
 		{name: "in the place of a cell", cells: put(1, 1),
 			sheet: `<worksheet><sheetData><row r="1"><c r="A1" t="str"><f>B1</f><v>x</v></c><c r="B1"/></row></sheetData></worksheet>`,
 			want: `<worksheet><sheetData><row r="1"><c r="A1" s="8" t="inlineStr">` + is +
@@ -48,19 +50,32 @@ func TestRewriteRows(t *testing.T) {
 				`</c></row><row r="3"/></sheetData></worksheet>`},
 		{name: "a prefix", cells: put(1, 2),
 			sheet: `<x:worksheet xmlns:x="y"><x:sheetData><x:row r="1"><x:c r="A1"/></x:row></x:sheetData></x:worksheet>`,
-			want:  `<x:worksheet xmlns:x="y"><x:sheetData><x:row r="1"><x:c r="A1"/><x:c r="B1" s="8" t="inlineStr"><x:is><x:t xml:space="preserve">a&lt;b &amp; &quot;c&quot;</x:t></x:is></x:c></x:row></x:sheetData></x:worksheet>`},
+			want: `<x:worksheet xmlns:x="y"><x:sheetData><x:row r="1"><x:c r="A1"/><x:c r="B1" s="8" ` +
+				`t="inlineStr"><x:is><x:t xml:space="preserve">a&lt;b &amp; &quot;c&quot;</x:t></x:is></x:c>` +
+				`</x:row></x:sheetData></x:worksheet>`},
 		{name: "a background", cells: map[int][]Cell{1: {{Column: 1, Fill: "F6C9C2"}, {Column: 2, Fill: "F6C9C2"},
 			{Column: 3, Fill: "F6C9C2"}}},
-			sheet: `<worksheet><cols><col min="3" max="9" style="3"/></cols><sheetData><row r="1"><c r="A1" s="1" t="s"><v>0</v></c><c r="B1" s="99"/></row></sheetData></worksheet>`,
-			want:  `<worksheet><cols><col min="3" max="9" style="3"/></cols><sheetData><row r="1"><c r="A1" s="8" t="s"><v>0</v></c><c r="B1" s="9"/><c r="C1" s="10"/></row></sheetData></worksheet>`},
+			sheet: `<worksheet><cols><col min="3" max="9" style="3"/></cols><sheetData><row r="1"><c r="A1" ` +
+				`s="1" t="s"><v>0</v></c><c r="B1" s="99"/></row></sheetData></worksheet>`,
+			want: `<worksheet><cols><col min="3" max="9" style="3"/></cols><sheetData><row r="1"><c r="A1" ` +
+				`s="8" t="s"><v>0</v></c><c r="B1" s="9"/><c r="C1" s="10"/></row></sheetData></worksheet>`},
 		{name: "widths", widths: map[int]float64{4: 16, 12: 70},
-			sheet: `<worksheet><cols><col min="1" max="2" width="9"/><col min="3" max="6" width="8" style="2"></col></cols><sheetData/></worksheet>`,
-			want:  `<worksheet><cols><col min="1" max="2" width="9"/><col min="3" max="3" width="8" style="2"/><col min="4" max="4" width="16" customWidth="1"/><col min="5" max="6" width="8" style="2"/><col min="12" max="12" width="70" customWidth="1"/></cols><sheetData/></worksheet>`},
+			sheet: `<worksheet><cols><col min="1" max="2" width="9"/><col min="3" max="6" width="8" style="2">` +
+				`</col></cols><sheetData/></worksheet>`,
+			want: `<worksheet><cols><col min="1" max="2" width="9"/><col min="3" max="3" width="8" style="2"/>` +
+				`<col min="4" max="4" width="16" customWidth="1"/><col min="5" max="6" width="8" style="2"/><col ` +
+				`min="12" max="12" width="70" customWidth="1"/></cols><sheetData/></worksheet>`},
 		{name: "a comment, in front of the tables", cells: map[int][]Cell{1: {{Column: 1, Note: "look"}}},
-			sheet: `<worksheet><sheetData><row r="1"><c r="A1"/></row></sheetData><pageMargins left="1"/><tableParts count="0"/></worksheet>`,
-			want:  `<worksheet><sheetData><row r="1"><c r="A1"/></row></sheetData><pageMargins left="1"/><legacyDrawing xmlns:koinos="http://schemas.openxmlformats.org/officeDocument/2006/relationships" koinos:id="rIdKoinosDrawing"/><tableParts count="0"/></worksheet>`},
+			sheet: `<worksheet><sheetData><row r="1"><c r="A1"/></row></sheetData><pageMargins left="1"/>` +
+				`<tableParts count="0"/></worksheet>`,
+			want: `<worksheet><sheetData><row r="1"><c r="A1"/></row></sheetData><pageMargins left="1"/>` +
+				`<legacyDrawing ` +
+				`xmlns:koinos="http://schemas.openxmlformats.org/officeDocument/2006/relationships" ` +
+				`koinos:id="rIdKoinosDrawing"/><tableParts count="0"/></worksheet>`},
 		{name: "a row is dropped", cells: put(3, 1), drop: 2,
-			sheet: `<worksheet><sheetData><row r="1"><c r="A1"/></row><row r="2"><c r="A2"/></row><row r="3"><c r="B3"><f>B2</f><v>1</v></c></row></sheetData><mergeCells><mergeCell ref="A2:B3"/></mergeCells></worksheet>`,
+			sheet: `<worksheet><sheetData><row r="1"><c r="A1"/></row><row r="2"><c r="A2"/></row><row r="3"><c ` +
+				`r="B3"><f>B2</f><v>1</v></c></row></sheetData><mergeCells><mergeCell ref="A2:B3"/></mergeCells>` +
+				`</worksheet>`,
 			want: `<worksheet><sheetData><row r="1"><c r="A1"/></row><row r="2"><c r="A2" s="8" t="inlineStr">` + is +
 				`</c><c r="B2"><v>1</v></c></row></sheetData><mergeCells><mergeCell ref="A2:B2"/></mergeCells></worksheet>`},
 	} {
@@ -89,16 +104,20 @@ func TestRewriteRows(t *testing.T) {
 // Comments are added to those that are there, with their formatting; what moves takes its comment and shape along.
 func TestRewriteComments(t *testing.T) {
 	parts := map[string]string{
-		"xl/worksheets/s1.xml": `<worksheet xmlns:r="u"><sheetData><row r="1"><c r="A1"/></row><row r="2"><c r="A2"/></row><row r="3"><c r="A3"/></row></sheetData><legacyDrawing r:id="d1"/></worksheet>`,
+		"xl/worksheets/s1.xml": `<worksheet xmlns:r="u"><sheetData><row r="1"><c r="A1"/></row><row r="2"><c ` +
+			`r="A2"/></row><row r="3"><c r="A3"/></row></sheetData><legacyDrawing r:id="d1"/></worksheet>`,
 		"xl/worksheets/_rels/s1.xml.rels": `<Relationships><Relationship Id="c1" Type="http://x/comments" Target="../comments1.xml"/>` +
 			`<Relationship Id="d1" Type="http://x/vmlDrawing" Target="../drawings/v1.vml"/></Relationships>`,
 		"xl/comments1.xml": `<comments><authors><author>Ostrand</author></authors><commentList>` +
 			`<comment ref="A1" authorId="0"><text><r><rPr><b/></rPr><t>bold</t></r></text></comment>` +
 			`<comment ref="A2" authorId="0"><text><t>gone</t></text></comment>` +
 			`<comment ref="A3" authorId="0" uid="7"><text><t>Call first.</t></text></comment></commentList></comments>`,
-		"xl/drawings/v1.vml": `<xml><v:shape id="1"><x:ClientData ObjectType="Note"><x:Anchor>1, 15, 0, 10, 3, 31, 4, 9</x:Anchor><x:Row>0</x:Row><x:Column>0</x:Column></x:ClientData></v:shape>` +
-			`<v:shape id="2"><x:ClientData ObjectType="Note"><x:Anchor>1, 15, 1, 10, 3, 31, 5, 9</x:Anchor><x:Row>1</x:Row><x:Column>0</x:Column></x:ClientData></v:shape>` +
-			`<v:shape id="3"><x:ClientData ObjectType="Note"><x:Anchor>1, 15, 2, 10, 3, 31, 6, 9</x:Anchor><x:Row>2</x:Row><x:Column>0</x:Column></x:ClientData></v:shape>` +
+		"xl/drawings/v1.vml": `<xml><v:shape id="1"><x:ClientData ObjectType="Note"><x:Anchor>1, 15, 0, 10, 3, ` +
+			`31, 4, 9</x:Anchor><x:Row>0</x:Row><x:Column>0</x:Column></x:ClientData></v:shape>` +
+			`<v:shape id="2"><x:ClientData ObjectType="Note"><x:Anchor>1, 15, 1, 10, 3, 31, 5, 9</x:Anchor>` +
+			`<x:Row>1</x:Row><x:Column>0</x:Column></x:ClientData></v:shape>` +
+			`<v:shape id="3"><x:ClientData ObjectType="Note"><x:Anchor>1, 15, 2, 10, 3, 31, 6, 9</x:Anchor>` +
+			`<x:Row>2</x:Row><x:Column>0</x:Column></x:ClientData></v:shape>` +
 			`<v:shape id="4"><x:ClientData ObjectType="Button"><x:Row>1</x:Row></x:ClientData></v:shape></xml>`,
 		"[Content_Types].xml": `<Types><Default Extension="vml" ContentType="v"/></Types>`,
 	}

@@ -12,7 +12,12 @@ import (
 
 // plainStyles is the smallest possible styles part (ECMA-376 part 1, 18.8).
 const plainStyles = `<?xml version="1.0" encoding="UTF-8" standalone="yes"?>
-<styleSheet xmlns="` + mainNamespace + `"><fonts count="1"><font><sz val="11"/><name val="Calibri"/></font></fonts><fills count="2"><fill><patternFill patternType="none"/></fill><fill><patternFill patternType="gray125"/></fill></fills><borders count="1"><border><left/><right/><top/><bottom/><diagonal/></border></borders><cellStyleXfs count="1"><xf numFmtId="0" fontId="0" fillId="0" borderId="0"/></cellStyleXfs><cellXfs count="1"><xf numFmtId="0" fontId="0" fillId="0" borderId="0" xfId="0"/></cellXfs><cellStyles count="1"><cellStyle name="Normal" xfId="0" builtinId="0"/></cellStyles></styleSheet>`
+<styleSheet xmlns="` + mainNamespace + `"><fonts count="1"><font><sz val="11"/><name val="Calibri"/></font>` +
+	`</fonts><fills count="2"><fill><patternFill patternType="none"/></fill><fill><patternFill ` +
+	`patternType="gray125"/></fill></fills><borders count="1"><border><left/><right/><top/><bottom/><diagonal/>` +
+	`</border></borders><cellStyleXfs count="1"><xf numFmtId="0" fontId="0" fillId="0" borderId="0"/>` +
+	`</cellStyleXfs><cellXfs count="1"><xf numFmtId="0" fontId="0" fillId="0" borderId="0" xfId="0"/></cellXfs>` +
+	`<cellStyles count="1"><cellStyle name="Normal" xfId="0" builtinId="0"/></cellStyles></styleSheet>`
 
 // styles is the styles part of a workbook, to which styles are added.
 type styles struct {
@@ -155,7 +160,8 @@ func (s *styles) look(l Look) int {
 		border = s.add("borders", `<border><left/><right/><top/><bottom style="thin"><color rgb="FF`+l.Line+
 			`"/></bottom><diagonal/></border>`)
 	}
-	id = s.xf(fmt.Sprintf(`<xf numFmtId="0" fontId="%d" fillId="0" borderId="%d" xfId="0" applyFont="1" applyBorder="1" applyAlignment="1">`+
+	id = s.xf(fmt.Sprintf(`<xf numFmtId="0" fontId="%d" fillId="0" borderId="%d" xfId="0" applyFont="1" `+
+		`applyBorder="1" applyAlignment="1">`+
 		`<alignment horizontal="left" vertical="bottom" indent="1"/></xf>`, font, border))
 	s.looks[l] = id
 	return id

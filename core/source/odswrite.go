@@ -78,7 +78,8 @@ type odsWriter struct {
 }
 
 const (
-	odsManifest = xml.Header + `<manifest:manifest xmlns:manifest="urn:oasis:names:tc:opendocument:xmlns:manifest:1.0" manifest:version="1.3">` +
+	odsManifest = xml.Header + `<manifest:manifest ` +
+		`xmlns:manifest="urn:oasis:names:tc:opendocument:xmlns:manifest:1.0" manifest:version="1.3">` +
 		`<manifest:file-entry manifest:full-path="/" manifest:media-type="` + odsType + `"/>` +
 		`<manifest:file-entry manifest:full-path="content.xml" manifest:media-type="text/xml"/></manifest:manifest>`
 	odsBegin = xml.Header + `<office:document-content xmlns:office="urn:oasis:names:tc:opendocument:xmlns:office:1.0" ` +

@@ -170,7 +170,9 @@ func TestXLSXCells(t *testing.T) {
 		}
 	}
 	b := workbooktest.Pack(t, map[string]string{
-		"xl/workbook.xml":      `<workbook><workbookPr date1904="1"/><sheets><sheet name="Orders" xmlns:r="http://schemas.openxmlformats.org/officeDocument/2006/relationships" r:id="r1"/></sheets></workbook>`,
+		"xl/workbook.xml": `<workbook><workbookPr date1904="1"/><sheets><sheet name="Orders" ` +
+			`xmlns:r="http://schemas.openxmlformats.org/officeDocument/2006/relationships" r:id="r1"/></sheets>` +
+			`</workbook>`,
 		"xl/worksheets/s1.xml": `<worksheet><sheetData><row><c s="1"><v>44633</v></c></row></sheetData></worksheet>`,
 	})
 	if rows, _, err := read(t, b, Options{}); err != nil || fmt.Sprint(rows) != "[1:2026-03-14]" {
@@ -186,7 +188,8 @@ func TestRewriteWithoutRows(t *testing.T) {
 	}
 	b := workbooktest.Pack(t, map[string]string{"xl/worksheets/s1.xml": `<worksheet><cols/><sheetData>` +
 		row(1) + row(2) + row(4) + row(5) + row(6) +
-		`</sheetData><mergeCells><mergeCell ref="A1:B1"/><mergeCell ref="A2:A2"/><mergeCell ref="A4:A6"/></mergeCells></worksheet>`, "xl/calcChain.xml": "<calcChain/>"})
+		`</sheetData><mergeCells><mergeCell ref="A1:B1"/><mergeCell ref="A2:A2"/><mergeCell ref="A4:A6"/>` +
+		`</mergeCells></worksheet>`, "xl/calcChain.xml": "<calcChain/>"})
 	var out bytes.Buffer
 	err := rewriting.Rewrite(&out, bytes.NewReader(b), int64(len(b)), DefaultLimits.Unpacked, rewriting.Changes{Values: true,
 		Row: func(sheet string, row int) (rewriting.Row, error) {
@@ -212,7 +215,8 @@ func TestRewriteWithoutRows(t *testing.T) {
 }
 
 func TestXLSXRows(t *testing.T) {
-	rows := `<x:row r="2"><x:c r="B2"><x:v>1</x:v></x:c><x:c r="D2"><x:v>2</x:v></x:c></x:row><x:row/><x:row r="7"><x:c><x:v>3</x:v></x:c><x:c><x:v>4</x:v></x:c></x:row><x:row><x:c><x:v>5</x:v></x:c></x:row>`
+	rows := `<x:row r="2"><x:c r="B2"><x:v>1</x:v></x:c><x:c r="D2"><x:v>2</x:v></x:c></x:row><x:row/><x:row ` +
+		`r="7"><x:c><x:v>3</x:v></x:c><x:c><x:v>4</x:v></x:c></x:row><x:row><x:c><x:v>5</x:v></x:c></x:row>`
 	got, _, err := read(t, workbooktest.Pack(t, workbooktest.Sheet(rows)), Options{})
 	if want := "[2:|1||2 3: 7:3|4 8:5]"; err != nil || fmt.Sprint(got) != want {
 		t.Errorf("%v %v, want %s", got, err, want)

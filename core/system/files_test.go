@@ -211,12 +211,14 @@ records:
 		t.Fatal(err)
 	}
 	for text, want := range map[string]string{
-		"REC+H+A?+1'REC+P+7:x'LOT+b'END'":       "",
-		"REC+H+A?+1'REC+P+7:x'LOT+b'END+1'":     `{"REC H":["REC","H","A+1"],"file":{"name":"x"},"REC P":[{"REC P":["REC","P",["7","x"]],"LOT":[["LOT","b"]]}]}`,
-		"UNA*|.! ~REC|H|A!|1~REC|P|7*x'~END|1~": `{"REC H":["REC","H","A|1"],"file":{"name":"x"},"REC P":[{"REC P":["REC","P",["7","x'"]]}]}`,
-		"UNA*|.  ~REC|H|A?|1~END|1~":            `{"REC H":["REC","H","A?","1"],"file":{"name":"x"}}`,
-		"UNA":                                   "",
-		"":                                      "",
+		"REC+H+A?+1'REC+P+7:x'LOT+b'END'": "",
+		"REC+H+A?+1'REC+P+7:x'LOT+b'END+1'": `{"REC H":["REC","H","A+1"],"file":{"name":"x"},"REC P":[{"REC ` +
+			`P":["REC","P",["7","x"]],"LOT":[["LOT","b"]]}]}`,
+		"UNA*|.! ~REC|H|A!|1~REC|P|7*x'~END|1~": `{"REC H":["REC","H","A|1"],"file":{"name":"x"},"REC P":[{"REC ` +
+			`P":["REC","P",["7","x'"]]}]}`,
+		"UNA*|.  ~REC|H|A?|1~END|1~": `{"REC H":["REC","H","A?","1"],"file":{"name":"x"}}`,
+		"UNA":                        "",
+		"":                           "",
 		"UNA*|.! ~REC|H|A!|1~REC|P|7*x'~END|1~REC+H+B'END+1'": "",
 	} {
 		f, err := s.Records["slip"].File("x", []byte(text))

@@ -21,7 +21,8 @@ func TestBrokenIntoLines(t *testing.T) {
 	var two string
 	for _, control := range []string{"000000041", "000000042"} {
 		two += strings.ReplaceAll("ISA*00*          *00*          *ZZ*PELLOW         *ZZ*QUILLMERE      *260316*0930*U*00401*NNN*0*P*>~"+
-			"GS*PO*PELLOW*QUILLMERE*20260316*0930*41*X*004010~ST*850*0001~BEG*00*SA*PM-41**20260316~CUR*BY*EUR~N1*ST*Pellow Marina*92*0040~"+
+			"GS*PO*PELLOW*QUILLMERE*20260316*0930*41*X*004010~ST*850*0001~BEG*00*SA*PM-41**20260316~CUR*BY*EUR~"+
+			"N1*ST*Pellow Marina*92*0040~"+
 			"PO1*1*20*MR*1.33**VP*00113~CTT*1~SE*7*0001~GE*1*41~IEA*1*NNN~", "NNN", control)
 	}
 	first := two[:len(two)/2]
@@ -75,7 +76,8 @@ func TestBrokenIntoLines(t *testing.T) {
 // Line ends within elements stay wrong where the lines are not of one length.
 func TestLineEndWithinElement(t *testing.T) {
 	doc := "ISA*00*          *00*          *ZZ*PELLOW         *ZZ*QUILLMERE      *260316*0930*U*00401*000000041*0*P*>~\n" +
-		"GS*PO*PELLOW*QUILLMERE*20260316*0930*41*X*004010~\nST*850*0001~\nBEG*00*SA*PM-\n41**20260316~\nPO1*1*20*MR*1.33**VP*00113~\nSE*4*0001~\n" +
+		"GS*PO*PELLOW*QUILLMERE*20260316*0930*41*X*004010~\nST*850*0001~\nBEG*00*SA*PM-\n41**20260316~\n" +
+		"PO1*1*20*MR*1.33**VP*00113~\nSE*4*0001~\n" +
 		"GE*1*41~\nIEA*1*000000041~\n"
 	var found []string
 	if err := Read(strings.NewReader(doc), Handler{Checked: func(_ *Set, _ []Placed, all []Finding) error {

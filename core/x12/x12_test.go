@@ -202,7 +202,8 @@ func TestShow(t *testing.T) {
 		t.Fatal(n, err)
 	}
 	flat := strings.Join(strings.Fields(b.String()), " ")
-	for _, want := range []string{"Interchange 000000905 from ZZ:PELLOW to ZZ:QUILLMERE, 2026-03-14 09:30, version 00401, test", "Set 0001: 850 Purchase Order", "BEG Beginning Segment for Purchase Order",
+	for _, want := range []string{"Interchange 000000905 from ZZ:PELLOW to ZZ:QUILLMERE, 2026-03-14 09:30, " +
+		"version 00401, test", "Set 0001: 850 Purchase Order", "BEG Beginning Segment for Purchase Order",
 		"02 Purchase Order Type Code SA = Stand-alone Order", "05 Date 20260314 = 2026-03-14",
 		"03 Unit or Basis for Measurement Code MR = Meter", "05 Amount 1850 = 18.50", "PO1 #2 Baseline Item Data",
 		`✕ ST 0001 / DTM / 02: "20261330" is not a day written CCYYMMDD (Date). [element 8]`} {
@@ -236,7 +237,8 @@ func TestAcknowledge(t *testing.T) {
 			head + group("AK1*PO*77~AK2*850*0001~AK3*DTM*5**8~AK4*2*373*8*20261330~AK5*E*5~AK9*E*1*1*1~") +
 				"IEA*1*000000031~", Policy{}},
 		{"one of two rejected", strings.Replace(plain850, "GE*1", second, 1),
-			head + group("AK1*PO*77~AK2*850*0001~AK5*A~AK2*850*0002~AK3*BEG*2**8~AK4*2*92*1~AK3*PO1*3**8~AK4*2*330*6*x~AK5*R*5~AK9*P*2*2*1~") + "IEA*1*000000031~", Policy{}},
+			head + group("AK1*PO*77~AK2*850*0001~AK5*A~AK2*850*0002~AK3*BEG*2**8~AK4*2*92*1~AK3*PO1*3**8~"+
+				"AK4*2*330*6*x~AK5*R*5~AK9*P*2*2*1~") + "IEA*1*000000031~", Policy{}},
 		{"miscounted", strings.Replace(plain850, "SE*15", "SE*16", 1),
 			head + group("AK1*PO*77~AK2*850*0001~AK5*R*4~AK9*R*1*1*0~") + "IEA*1*000000031~", Policy{}},
 		{"a wrong count of sets", strings.Replace(plain850, "GE*1", "GE*2", 1),

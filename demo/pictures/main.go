@@ -49,7 +49,8 @@ var pages = []page{
 	{name: "exchange", path: "/exchange"},
 	{name: "interchange", path: "/exchange/1",
 		steps: []chromedp.Action{js(`document.querySelectorAll('[role=tab]')[0].click()`), chromedp.Sleep(time.Second),
-			js(`[...document.querySelectorAll('.paper .value')].find(v => v.innerText === 'Pellow Marina').dispatchEvent(new MouseEvent('mouseenter'))`)}},
+			js(`[...document.querySelectorAll('.paper .value')].find(v => v.innerText === 'Pellow ` +
+				`Marina').dispatchEvent(new MouseEvent('mouseenter'))`)}},
 	{name: "system", path: "/systems/slipway",
 		steps: []chromedp.Action{js(`[...document.querySelectorAll('button')].find(b => b.innerText === 'order').click()`),
 			chromedp.Sleep(time.Second)}},
@@ -63,7 +64,8 @@ var pages = []page{
 	{name: "sync", path: "/syncs/slipway-ledgerline"},
 	{name: "held", path: "/held"},
 	{name: "order", path: "/orders/331",
-		steps: []chromedp.Action{js(`[...document.querySelectorAll('.lines .value.from')].find(v => v.innerText === '00450').dispatchEvent(new Event('mouseenter'))`)}},
+		steps: []chromedp.Action{js(`[...document.querySelectorAll('.lines .value.from')].find(v => v.innerText ` +
+			`=== '00450').dispatchEvent(new Event('mouseenter'))`)}},
 }
 
 // terminal is a picture of commands in a terminal window.

@@ -34,7 +34,9 @@ var layouts = []layout{
 		columns: cols("-=Flag|sender_number=Order ref|ordered_on=Order date|-=Rep|item=Stock " +
 			"code|description=Description|quantity=Quantity|unit_price=Price|amount=Line total|notes=Remarks")},
 	{name: "en-party", seed: 8,
-		columns: cols("sender_number=order_id|ordered_on=order_date|ship_to.name=ship_to_name|ship_to.postal_code=ship_to_zip|ship_to.city=ship_to_city|item=sku|description=product_name|quantity=qty|unit_price=unit_price|amount=line_total|currency=currency")},
+		columns: cols("sender_number=order_id|ordered_on=order_date|ship_to.name=ship_to_name|" +
+			"ship_to.postal_code=ship_to_zip|ship_to.city=ship_to_city|item=sku|description=product_name|" +
+			"quantity=qty|unit_price=unit_price|amount=line_total|currency=currency")},
 	{name: "en-subtotals", seed: 9, sums: "Subtotal",
 		columns: cols("sender_number=Order no|ordered_on=Order date|item=Item " +
 			"no|description=Description|quantity=Qty|unit_price=Price|amount=Amount")},
@@ -55,10 +57,12 @@ var layouts = []layout{
 		columns: cols("sender_number=Customer order no|ordered_on=Placed on|requested_delivery_on=Deliver " +
 			"by|item=Product id|quantity=Ordered qty|unit_price=Price|payment_terms=Terms")},
 	{name: "de-flat", seed: 16, delimiter: ";", decimal: ",", date: "02.01.2006",
-		columns: cols("sender_number=Bestellnummer|ordered_on=Bestelldatum|item=Artikelnr.|description=Bezeichnung|quantity=Menge|unit=Einheit|unit_price=Einzelpreis|amount=Gesamtpreis")},
+		columns: cols("sender_number=Bestellnummer|ordered_on=Bestelldatum|item=Artikelnr.|" +
+			"description=Bezeichnung|quantity=Menge|unit=Einheit|unit_price=Einzelpreis|amount=Gesamtpreis")},
 	{name: "de-once", seed: 17, delimiter: ";", decimal: ",", date: "02.01.06", once: true,
-		below:   []string{";", "Gesamtsumme|||||||77,00"},
-		columns: cols("sender_number=Auftragsnr.|ordered_on=Auftragsdatum|requested_delivery_on=Liefertermin|number=Pos.|item=Art.-Nr.|description=Artikelbezeichnung|quantity=Anzahl|unit_price=Preis")},
+		below: []string{";", "Gesamtsumme|||||||77,00"},
+		columns: cols("sender_number=Auftragsnr.|ordered_on=Auftragsdatum|requested_delivery_on=Liefertermin|" +
+			"number=Pos.|item=Art.-Nr.|description=Artikelbezeichnung|quantity=Anzahl|unit_price=Preis")},
 	{name: "de-book", seed: 18, decimal: ",", date: "02.01.2006", book: "Bestellungen",
 		above: []string{"Bootswerft Ostrand", "Bestellungen KW 12", ""},
 		columns: cols("sender_number=Bestell-Nr.|ordered_on=Datum|ship_to.city=Lieferort " +
@@ -68,7 +72,8 @@ var layouts = []layout{
 			"livraison|item=Code article|description=Désignation|quantity=Quantité|unit_price=Prix " +
 			"unitaire|amount=Montant")},
 	{name: "fr-once", seed: 20, delimiter: ";", decimal: ",", date: "02/01/2006", once: true,
-		columns: cols("sender_number=Commande|ordered_on=Date|item=Réf.|description=Libellé|quantity=Qté|unit_price=PU|tax_percent=TVA|amount=Montant HT")},
+		columns: cols("sender_number=Commande|ordered_on=Date|item=Réf.|description=Libellé|quantity=Qté|" +
+			"unit_price=PU|tax_percent=TVA|amount=Montant HT")},
 	{name: "es-flat", seed: 21, delimiter: ";", decimal: ",", date: "02/01/2006",
 		columns: cols("sender_number=Nº pedido|ordered_on=Fecha pedido|requested_delivery_on=Fecha de " +
 			"entrega|item=Código artículo|description=Descripción|quantity=Cantidad|unit_price=Precio|amount=Importe")},
@@ -77,11 +82,14 @@ var layouts = []layout{
 			"consegna|item=Codice " +
 			"articolo|description=Descrizione|quantity=Quantità|unit=U.M.|unit_price=Prezzo|amount=Importo")},
 	{name: "nl-once", seed: 23, delimiter: ";", decimal: ",", date: "02-01-2006", once: true,
-		columns: cols("sender_number=Ordernummer|ordered_on=Orderdatum|requested_delivery_on=Leverdatum|item=Artikelcode|description=Omschrijving|quantity=Aantal|unit=Eenheid|unit_price=Prijs|amount=Bedrag")},
+		columns: cols("sender_number=Ordernummer|ordered_on=Orderdatum|requested_delivery_on=Leverdatum|" +
+			"item=Artikelcode|description=Omschrijving|quantity=Aantal|unit=Eenheid|unit_price=Prijs|amount=Bedrag")},
 	{name: "sv-flat", seed: 24, delimiter: ";", decimal: ",",
-		columns: cols("sender_number=Ordernr|ordered_on=Orderdatum|item=Artikelnr|description=Benämning|quantity=Antal|unit=Enhet|unit_price=Pris|amount=Belopp")},
+		columns: cols("sender_number=Ordernr|ordered_on=Orderdatum|item=Artikelnr|description=Benämning|" +
+			"quantity=Antal|unit=Enhet|unit_price=Pris|amount=Belopp")},
 	{name: "da-flat", seed: 25, delimiter: ";", decimal: ",", date: "02-01-2006",
-		columns: cols("sender_number=Ordrenummer|ordered_on=Ordredato|requested_delivery_on=Leveringsdato|item=Varenummer|description=Varetekst|quantity=Antal|unit_price=Stykpris|amount=Beløb")},
+		columns: cols("sender_number=Ordrenummer|ordered_on=Ordredato|requested_delivery_on=Leveringsdato|" +
+			"item=Varenummer|description=Varetekst|quantity=Antal|unit_price=Stykpris|amount=Beløb")},
 	{name: "pl-flat", seed: 26, delimiter: ";", decimal: ",", date: "02.01.2006",
 		columns: cols("sender_number=Nr zamówienia|ordered_on=Data zamówienia|item=Kod towaru|description=Nazwa " +
 			"towaru|quantity=Ilość|unit=J.m.|unit_price=Cena netto|amount=Wartość netto")},
@@ -99,9 +107,11 @@ var layouts = []layout{
 	{name: "en-short", seed: 31,
 		columns: cols("sender_number=PO|ordered_on=Ordered|item=Part|quantity=Qty|unit=UM|unit_price=Price|amount=Ext")},
 	{name: "en-camel", seed: 32,
-		columns: cols("sender_number=OrderNumber|ordered_on=OrderDate|partner=CustomerCode|item=ItemCode|description=ItemDescription|quantity=QtyOrdered|unit_price=UnitPrice|amount=LineAmount")},
+		columns: cols("sender_number=OrderNumber|ordered_on=OrderDate|partner=CustomerCode|item=ItemCode|" +
+			"description=ItemDescription|quantity=QtyOrdered|unit_price=UnitPrice|amount=LineAmount")},
 	{name: "en-footer-notes", seed: 33, below: []string{"", "All prices without tax", "Thank you for your order"},
-		columns: cols("sender_number=Order no|ordered_on=Date|item=Item|description=Description|quantity=Quantity|unit_price=Price|amount=Total")},
+		columns: cols("sender_number=Order no|ordered_on=Date|item=Item|description=Description|" +
+			"quantity=Quantity|unit_price=Price|amount=Total")},
 }
 
 // Samples returns every document of the corpus.

@@ -12,13 +12,25 @@ import (
 func Pack(t testing.TB, parts map[string]string) []byte {
 	t.Helper()
 	all := map[string]string{
-		"_rels/.rels":                `<Relationships><Relationship Id="r1" Type="http://x/officeDocument" Target="xl/workbook.xml"/></Relationships>`,
-		"xl/workbook.xml":            `<workbook xmlns:r="http://schemas.openxmlformats.org/officeDocument/2006/relationships"><sheets><sheet name="Old" state="hidden" r:id="r2"/><sheet name="Orders" r:id="r1"/></sheets></workbook>`,
-		"xl/_rels/workbook.xml.rels": `<Relationships><Relationship Id="r1" Type="http://x/worksheet" Target="worksheets/s1.xml"/><Relationship Id="r2" Type="http://x/worksheet" Target="/xl/worksheets/s2.xml"/><Relationship Id="r3" Type="http://x/styles" Target="styles.xml"/><Relationship Id="r4" Type="http://x/sharedStrings" Target="shared.xml"/></Relationships>`,
-		"xl/worksheets/s1.xml":       `<worksheet><sheetData/></worksheet>`,
-		"xl/worksheets/s2.xml":       `<worksheet><sheetData><row><c t="inlineStr"><is><t>hidden</t></is></c></row></sheetData></worksheet>`,
-		"xl/shared.xml":              `<sst><si><t>plain</t></si><si><r><t>rich </t></r><r><t xml:space="preserve">text</t></r><rPh><t>no</t></rPh></si><si><t>a&amp;b &#228;_x000A_c</t></si></sst>`,
-		"xl/styles.xml":              `<styleSheet><numFmts><numFmt numFmtId="164" formatCode="00000"/><numFmt numFmtId="165" formatCode="[$-407]d. mmm yy;@"/><numFmt numFmtId="166" formatCode="0.00&quot; kg&quot;"/><numFmt numFmtId="167" formatCode="0.0%"/></numFmts><cellXfs><xf numFmtId="0"/><xf numFmtId="14"/><xf numFmtId="164"/><xf numFmtId="165"/><xf numFmtId="166"/><xf numFmtId="9"/><xf numFmtId="22"/><xf numFmtId="167"/></cellXfs></styleSheet>`,
+		"_rels/.rels": `<Relationships><Relationship Id="r1" Type="http://x/officeDocument" ` +
+			`Target="xl/workbook.xml"/></Relationships>`,
+		"xl/workbook.xml": `<workbook ` +
+			`xmlns:r="http://schemas.openxmlformats.org/officeDocument/2006/relationships"><sheets><sheet ` +
+			`name="Old" state="hidden" r:id="r2"/><sheet name="Orders" r:id="r1"/></sheets></workbook>`,
+		"xl/_rels/workbook.xml.rels": `<Relationships><Relationship Id="r1" Type="http://x/worksheet" ` +
+			`Target="worksheets/s1.xml"/><Relationship Id="r2" Type="http://x/worksheet" ` +
+			`Target="/xl/worksheets/s2.xml"/><Relationship Id="r3" Type="http://x/styles" Target="styles.xml"/>` +
+			`<Relationship Id="r4" Type="http://x/sharedStrings" Target="shared.xml"/></Relationships>`,
+		"xl/worksheets/s1.xml": `<worksheet><sheetData/></worksheet>`,
+		"xl/worksheets/s2.xml": `<worksheet><sheetData><row><c t="inlineStr"><is><t>hidden</t></is></c>` +
+			`</row></sheetData></worksheet>`,
+		"xl/shared.xml": `<sst><si><t>plain</t></si><si><r><t>rich </t></r><r><t ` +
+			`xml:space="preserve">text</t></r><rPh><t>no</t></rPh></si><si><t>a&amp;b &#228;_x000A_c</t></si></sst>`,
+		"xl/styles.xml": `<styleSheet><numFmts><numFmt numFmtId="164" formatCode="00000"/><numFmt ` +
+			`numFmtId="165" formatCode="[$-407]d. mmm yy;@"/><numFmt numFmtId="166" formatCode="0.00&quot; ` +
+			`kg&quot;"/><numFmt numFmtId="167" formatCode="0.0%"/></numFmts><cellXfs><xf numFmtId="0"/><xf ` +
+			`numFmtId="14"/><xf numFmtId="164"/><xf numFmtId="165"/><xf numFmtId="166"/><xf numFmtId="9"/><xf ` +
+			`numFmtId="22"/><xf numFmtId="167"/></cellXfs></styleSheet>`,
 	}
 	for k, v := range parts {
 		all[k] = v
@@ -42,7 +54,8 @@ func Pack(t testing.TB, parts map[string]string) []byte {
 
 // Sheet is the sheet of a minimal workbook with such rows.
 func Sheet(rows string) map[string]string {
-	return map[string]string{"xl/worksheets/s1.xml": `<?xml version="1.0"?><!-- made > by hand --><x:worksheet xmlns:x="y"><x:sheetData>` + rows + `</x:sheetData></x:worksheet>`}
+	return map[string]string{"xl/worksheets/s1.xml": `<?xml version="1.0"?><!-- made > by hand --><x:worksheet ` +
+		`xmlns:x="y"><x:sheetData>` + rows + `</x:sheetData></x:worksheet>`}
 }
 
 // Parts are the parts of a workbook by name.
