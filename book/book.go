@@ -199,7 +199,7 @@ func Take(tx *store.Tx, all []Arrived) ([]store.OrderResult, error) {
 			if err != nil {
 				return nil, err
 			}
-			res.Revision, res.ChangesText = changed.Is.Revision, changed.Text()
+			res.Revision = changed.Is.Revision
 		}
 	}
 	err = insert()

@@ -18,7 +18,8 @@ func TakeBack(tx *store.Tx, load int64, k api.Taken, dry bool, by string, now ti
 	if errors.Is(err, store.ErrNotFound) {
 		return "The order is not there any more.", nil
 	}
-	if err != nil {
+	gone := (*store.TakenAway)(nil)
+	if err != nil && !errors.As(err, &gone) {
 		return "", err
 	}
 	if last.Origin.Load != load || last.Origin.Seq != k.Seq {
@@ -37,7 +38,7 @@ func TakeBack(tx *store.Tx, load int64, k api.Taken, dry bool, by string, now ti
 		return fmt.Sprintf("The partner was told of it in interchange %d.", told), nil
 	}
 	created := outcome.Outcome(k.Outcome) == outcome.Loaded
-	if !created && len(was) == 0 {
+	if !created && was == nil {
 		return "What the order was before is not kept any more.", nil
 	}
 	if dry {

@@ -40,10 +40,10 @@ func state(t testing.TB, data string) string {
 		`SELECT * FROM load_orders ORDER BY load_id, seq`,
 		`SELECT * FROM load_spans ORDER BY load_id, sheet, first`,
 		`SELECT * FROM load_changes ORDER BY load_id, seq`,
-		`SELECT m.*, l.order_id, l.line_id, l.n, l.revision, l.quantity, l.lot FROM movements m JOIN ` +
-			`movement_lines l ON l.movement_id = m.id ORDER BY m.id, l.order_id, l.n`,
-		`SELECT v.*, l.order_id, l.line_id, l.n, l.revision, l.quantity, l.unit_price, l.amount FROM invoices v ` +
-			`JOIN invoice_lines l ON l.invoice_id = v.id ORDER BY v.id, l.order_id, l.n`,
+		`SELECT m.*, p.order_id, p.revision, p.lines FROM movements m JOIN movement_parts p ON p.movement_id = m.id ` +
+			`ORDER BY m.id, p.order_id`,
+		`SELECT v.*, p.order_id, p.revision, p.content FROM invoices v JOIN invoice_parts p ON p.invoice_id = v.id ` +
+			`ORDER BY v.id, p.order_id`,
 		`SELECT * FROM answers ORDER BY order_id, revision`,
 		`SELECT * FROM findings ORDER BY load_id, n`,
 		`SELECT id, document, mapping, mapping_version, options, status, rows, orders, lines, loaded, changed, ` +

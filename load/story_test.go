@@ -13,6 +13,7 @@ import (
 
 	"koinos/api"
 	"koinos/core/list"
+	"koinos/core/order"
 	"koinos/core/outcome"
 	"koinos/core/source"
 	"koinos/store"
@@ -111,9 +112,47 @@ func state(t *testing.T, e *Engine) []string {
 	return out
 }
 
+// revisions notes every order as it is, by its id and revision, and compares what is kept of earlier revisions with what
+// was noted of them then.
+func revisions(t *testing.T, e *Engine, was map[[2]int64]string) {
+	t.Helper()
+	all, _, err := e.store.Orders(context.Background(), store.OrderFilter{Limit: 100})
+	if err != nil {
+		t.Fatal(err)
+	}
+	present := map[int64]int{}
+	content := func(o *order.Order) string {
+		b, err := json.Marshal(o)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(b)
+	}
+	for _, s := range all {
+		o, err := e.store.Order(context.Background(), s.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		present[o.ID] = o.Revision
+		was[[2]int64{o.ID, int64(o.Revision)}] = content(&o.Order)
+	}
+	for at, want := range was {
+		if present[at[0]] == int(at[1]) {
+			continue
+		}
+		o, err := e.store.AsOf(context.Background(), at[0], int(at[1]))
+		if err != nil || o == nil {
+			t.Fatalf("order %d at revision %d: %+v, %v", at[0], at[1], o, err)
+		}
+		if got := content(o); got != want {
+			t.Fatalf("order %d at revision %d is kept as\n%s\nand was\n%s", at[0], at[1], got, want)
+		}
+	}
+}
+
 // Whatever loads have done, taking them back one after another, the last first, goes
 // through every state that there was, to an empty book; a dry run says the same and
-// changes nothing.
+// changes nothing. What is kept of every revision is what the order was at it.
 func TestTakenBackStepByStep(t *testing.T) {
 	if testing.Short() {
 		t.Skip("nothing in it goes on side by side")
@@ -136,17 +175,19 @@ func TestTakenBackStepByStep(t *testing.T) {
 		var loads []outcome.Load
 		states := [][]string{state(t, e)}
 		var story bytes.Buffer
+		was := map[[2]int64]string{}
 		for n := range 8 {
 			kind, doc := someStep(r, n)
 			l := tell(t, e, kind, doc)
 			fmt.Fprintf(&story, "load %d, %s: %+v\n%s", l.ID, kind, l.Counts, doc)
 			loads, states = append(loads, l), append(states, state(t, e))
+			revisions(t, e, was)
 		}
 		for n := len(loads) - 1; n >= 0; n-- {
-			was := loads[n].Loaded + loads[n].Changed
+			did := loads[n].Loaded + loads[n].Changed
 			dry, err := e.Undo(ctx, loads[n].ID, true, "test")
-			if err != nil || dry.Kept > 0 || dry.Removed+dry.Changed != was {
-				t.Fatalf("seed %d, load %d, dry: %+v %v, of %d\n%s", seed, loads[n].ID, dry, err, was, &story)
+			if err != nil || dry.Kept > 0 || dry.Removed+dry.Changed != did {
+				t.Fatalf("seed %d, load %d, dry: %+v %v, of %d\n%s", seed, loads[n].ID, dry, err, did, &story)
 			}
 			if now := state(t, e); !slices.Equal(now, states[n+1]) {
 				t.Fatalf("seed %d, load %d: a dry run changed something", seed, loads[n].ID)
@@ -159,6 +200,7 @@ func TestTakenBackStepByStep(t *testing.T) {
 				t.Fatalf("seed %d, load %d taken back:\n%s\nit was\n%s\n%s", seed, loads[n].ID,
 					strings.Join(now, "\n"), strings.Join(states[n], "\n"), &story)
 			}
+			revisions(t, e, was)
 		}
 	}
 }

@@ -1,7 +1,6 @@
 package store
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"math"
@@ -29,7 +28,8 @@ type Changed struct {
 	Invoice  *order.Invoice
 	restored bool // Is was there before: nothing has moved
 
-	was, text []byte // JSON of Was, and of Changes
+	was       []byte // JSON of Was; nil until Snapshot has made it
+	sameLines bool   // was is without its lines, because the rows of lines stay
 }
 
 // ChangeOrder stores an order's new content with the event of its change. The event contains the old content.
@@ -48,24 +48,25 @@ type Changes struct {
 	movements map[MovementKey]Posted // those that were asked for; one without an id is not there
 	pending   map[int64]bool         // orders of which a change is not stored yet
 	orders    *bulk
+	heads     *bulk // of orders of which little changes
 	moved     *bulk
-	lines     *bulk
+	parts     *bulk
 	events    *bulk
 }
 
 // Changes begins a batch of changes that are made now.
 func (t *Tx) Changes(now time.Time) *Changes {
 	c := &Changes{t: t, when: now, movements: map[MovementKey]Posted{}, pending: map[int64]bool{},
-		orders: t.bulk(changedOrder), moved: t.bulk(movementColumns), lines: t.bulk(movementLineColumns),
-		events: t.bulk(changeColumns)}
-	c.lines.first = c.moved
+		orders: t.bulk(changedOrder), heads: t.bulk(changedHead), moved: t.bulk(movementColumns),
+		parts: t.bulk(movementPartColumns), events: t.bulk(changeColumns)}
+	c.parts.first = c.moved
 	return c
 }
 
 // Done stores what was added since it was last called.
 func (s *Changes) Done() error {
 	clear(s.pending)
-	return errors.Join(s.orders.done(), s.lines.done(), s.moved.done(), s.events.done())
+	return errors.Join(s.orders.done(), s.heads.done(), s.parts.done(), s.moved.done(), s.events.done())
 }
 
 // Settle makes sure that an order can be read as it is after what was added.
@@ -83,22 +84,23 @@ var changedOrder = &columns{16, `UPDATE orders SET number = c2, status = c3, rev
   line_count = c12, last_line = c13, more = c14, fingerprint = coalesce(c15, fingerprint),
   identity = coalesce(c16, identity) FROM unpack(?) WHERE orders.id = c1`}
 
+// changedHead are the columns of an order that most movements, answers and invoices change. Naming others would write
+// their indexes anew.
+var changedHead = &columns{4, `UPDATE orders SET status = c2, revision = c3, more = c4 FROM unpack(?)
+  WHERE orders.id = c1`}
+
 // Add adds the change of an order. The order in Is gets its revision.
 func (s *Changes) Add(c *Changed) error {
 	t, o := s.t, c.Is
 	o.Revision = c.Was.Revision + 1
 	o.NameLines()
-	err := s.Settle(o.ID) // one statement changes an order once
+	err := errors.Join(s.Settle(o.ID), c.Snapshot()) // one statement changes an order once
 	if err != nil {
 		return err
 	}
 	s.pending[o.ID] = true
-	s.orders.row().Int64(o.ID).Text(o.Number).Text(string(o.Status)).Int(o.Revision).TextOrNull(o.SenderNumber).
-		Text(o.Partner).TextOrNull(string(o.OrderedOn)).TextOrNull(string(o.RequestedShipOn)).
-		TextOrNull(string(o.RequestedDeliveryOn)).TextOrNull(o.Currency).Text(o.Total.String()).Int(len(o.Lines)).
-		Int(o.LastLine).TextBy(func(b []byte) ([]byte, error) { return appendHeader(b, o) }).Bytes(c.Fingerprint).
-		TextOrNull(c.Identity)
-	if !c.keepsLines() {
+	s.head(c)
+	if !c.sameLines {
 		if err := t.run(`DELETE FROM lines WHERE order_id = ?`, o.ID); err != nil {
 			return err
 		}
@@ -120,7 +122,28 @@ func (s *Changes) Add(c *Changed) error {
 	if err == nil && c.Invoice != nil {
 		err = t.addInvoice(o, c.Invoice)
 	}
-	return errors.Join(err, s.orders.err, s.note(c))
+	return errors.Join(err, s.orders.err, s.heads.err, s.note(c))
+}
+
+// head changes the row of an order.
+func (s *Changes) head(c *Changed) {
+	o, more := c.Is, func(b []byte) ([]byte, error) { return appendHeader(b, c.Is) }
+	if c.sameLines && sameColumns(c.Was, o) && c.Fingerprint == nil && c.Identity == "" {
+		s.heads.row().Int64(o.ID).Text(string(o.Status)).Int(o.Revision).TextBy(more)
+		return
+	}
+	s.orders.row().Int64(o.ID).Text(o.Number).Text(string(o.Status)).Int(o.Revision).TextOrNull(o.SenderNumber).
+		Text(o.Partner).TextOrNull(string(o.OrderedOn)).TextOrNull(string(o.RequestedShipOn)).
+		TextOrNull(string(o.RequestedDeliveryOn)).TextOrNull(o.Currency).Text(o.Total.String()).Int(len(o.Lines)).
+		Int(o.LastLine).TextBy(more).Bytes(c.Fingerprint).TextOrNull(c.Identity)
+}
+
+// sameColumns reports whether two states of an order have the same values in the columns that changedHead leaves.
+func sameColumns(a, b *order.Order) bool {
+	return a.Number == b.Number && a.SenderNumber == b.SenderNumber && a.Partner == b.Partner &&
+		a.OrderedOn == b.OrderedOn && a.RequestedShipOn == b.RequestedShipOn &&
+		a.RequestedDeliveryOn == b.RequestedDeliveryOn && a.Currency == b.Currency && a.Total == b.Total &&
+		a.LastLine == b.LastLine
 }
 
 // keepsLines reports whether the rows of the order's lines stay as they are. A movement, answer or invoice changes at
@@ -143,10 +166,10 @@ func (t *Tx) ToTakeBack(load int64, before, limit int) (list []api.Taken, err er
 	return list, err
 }
 
-// LastEvent returns the newest event of an order that stands, and the order as it was before it, as JSON. Events that
-// were taken back do not stand; nor, for this purpose, do those that a load caused behind its own order seq.
-// ErrNotFound says that the order does not exist any more.
-func (t *Tx) LastEvent(id, load int64, seq int) (e api.Event, was []byte, err error) {
+// LastEvent returns the newest event of an order that stands, and the order as it was before it; nil if that is not
+// kept. Events that were taken back do not stand; nor, for this purpose, do those that a load caused behind its own
+// order seq. ErrNotFound says that the order does not exist any more.
+func (t *Tx) LastEvent(id, load int64, seq int) (e api.Event, was *order.Order, err error) {
 	gone := fmt.Errorf("order %d: %w", id, ErrNotFound)
 	type deed struct {
 		load int64
@@ -172,7 +195,7 @@ func (t *Tx) LastEvent(id, load int64, seq int) (e api.Event, was []byte, err er
 			case undone[at]:
 				delete(undone, at)
 			case at.load != load || at.seq <= seq || load == 0:
-				err = t.row(`SELECT coalesce(was, '') FROM events WHERE n = ?`, []any{e.N}, &was)
+				was, err = orderBefore(t.ctx, t, id, e.Revision)
 				return e, was, err
 			}
 		}
@@ -229,43 +252,35 @@ func (t *Tx) Remove(o *StoredOrder, from Source, seq int, now time.Time) error {
 }
 
 // Restore restores an order to what it was before a revision.
-func (t *Tx) Restore(now1 *StoredOrder, revision int, kept []byte, from Source, seq int, now time.Time) error {
-	var was order.Order
-	if err := json.Unmarshal(kept, &was); err != nil {
-		return fmt.Errorf("order %d: %w", now1.ID, err)
-	}
+func (t *Tx) Restore(now1 *StoredOrder, revision int, was *order.Order, from Source, seq int, now time.Time) error {
 	if err := t.unpost(now1.ID, revision); err != nil {
 		return err
 	}
 	was.LastLine = now1.LastLine
 	print := was.Fingerprint()
-	return t.ChangeOrder(Changed{Was: &now1.Order, Is: &was, Fingerprint: print[:], Action: "taken back",
-		Changes: order.Diff(&now1.Order, &was), Seq: seq, Source: from, restored: true}, now)
+	return t.ChangeOrder(Changed{Was: &now1.Order, Is: was, Fingerprint: print[:], Action: "taken back",
+		Changes: order.Diff(&now1.Order, was), Seq: seq, Source: from, restored: true}, now)
 }
 
 // unpost takes back the movements, answers and invoices that came with a revision of an order; 0 means all.
 func (t *Tx) unpost(id int64, revision int) error {
-	if _, err := t.exec(`DELETE FROM answers WHERE order_id = ? AND (? = 0 OR revision = ?)`, id, revision,
-		revision); err != nil {
+	const its = ` WHERE order_id = ? AND (? = 0 OR revision = ?)`
+	if err := t.run(`DELETE FROM answers`+its, id, revision, revision); err != nil {
 		return err
 	}
-	if _, err := t.exec(`DELETE FROM invoice_parts WHERE order_id = ? AND (? = 0 OR revision = ?)`, id, revision,
-		revision); err != nil {
-		return err
-	}
-	for _, table := range []string{"movement", "invoice"} {
+	for _, what := range []string{"movement", "invoice"} {
+		parts := what + "_parts"
 		var ids []int64
-		if err := t.SelectContext(t.ctx, &ids, `SELECT DISTINCT `+table+`_id FROM `+table+
-			`_lines WHERE order_id = ? AND (? = 0 OR revision = ?)`, id, revision, revision); err != nil {
+		if err := t.SelectContext(t.ctx, &ids, `SELECT DISTINCT `+what+`_id FROM `+parts+its, id, revision,
+			revision); err != nil {
+			return err
+		}
+		if err := t.run(`DELETE FROM `+parts+its, id, revision, revision); err != nil {
 			return err
 		}
 		for _, one := range ids {
-			if _, err := t.exec(`DELETE FROM `+table+`_lines WHERE `+table+
-				`_id = ? AND order_id = ? AND (? = 0 OR revision = ?)`, one, id, revision, revision); err != nil {
-				return err
-			}
-			if _, err := t.exec(`DELETE FROM `+table+`s WHERE id = ? AND NOT EXISTS (SELECT 1 FROM `+table+
-				`_lines WHERE `+table+`_id = ?)`, one, one); err != nil {
+			if err := t.run(`DELETE FROM `+what+`s WHERE id = ? AND NOT EXISTS (SELECT 1 FROM `+parts+` WHERE `+what+
+				`_id = ?)`, one, one); err != nil {
 				return err
 			}
 		}

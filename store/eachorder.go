@@ -11,7 +11,6 @@ import (
 
 	"koinos/api"
 	"koinos/core/order"
-	"koinos/store/pack"
 )
 
 // read is how many orders EachOrder reads at a time.
@@ -150,35 +149,4 @@ func (s *Store) ordersNow(ctx context.Context, ids []int64) ([]*StoredOrder, err
 		return nil, err
 	}
 	return list, errors.Join(readLines(ctx, tx, list), readSums(ctx, tx, list, ids))
-}
-
-// readSums reads the quantities of orders' lines that have moved and were invoiced.
-func readSums(ctx context.Context, q querier, list []*StoredOrder, ids []int64) error {
-	byID := map[int64]*order.Order{}
-	for _, o := range list {
-		byID[o.ID] = &o.Order
-	}
-	where, arg := among("l.order_id", ids...)
-	return each(ctx, q, func(r *pack.Reader) error {
-		of, line, kind := r.Int64(), r.Int(), r.Text()
-		o := byID[of]
-		at := o.Position(line)
-		if at == 0 {
-			return nil // of a line that is not there any more
-		}
-		sum := &o.Lines[at-1].Invoiced
-		if kind != "invoice" {
-			sum = o.Lines[at-1].Moved(order.MovementKind(kind))
-		}
-		n, err := order.ParseNumber(r.Text())
-		if err == nil {
-			*sum, err = sum.Add(n)
-		}
-		if err != nil {
-			return fmt.Errorf("order %d line %d: %w", of, line, err)
-		}
-		return nil
-	}, `SELECT pack(l.order_id, l.line_id, m.kind, l.quantity) FROM movement_lines l
-	  JOIN movements m ON m.id = l.movement_id WHERE `+where+` UNION ALL
-	  SELECT pack(l.order_id, l.line_id, 'invoice', l.quantity) FROM invoice_lines l WHERE `+where, arg, arg)
 }

@@ -12,7 +12,6 @@ import (
 
 	"koinos/api"
 	"koinos/core/finding"
-	"koinos/core/order"
 )
 
 type interchangeRow struct {
@@ -447,19 +446,4 @@ func (s *Store) RevisionsBy(ctx context.Context, load int64, orders []int64) (ma
 		by[r.ID] = r.Revision
 	}
 	return by, err
-}
-
-// AsOf returns an order as it was at a revision; nil if that is the present one, or if it is not known.
-func (s *Store) AsOf(ctx context.Context, id int64, revision int) (*order.Order, error) {
-	var was []string
-	if err := s.r.SelectContext(ctx, &was,
-		`SELECT was FROM events WHERE order_id = ? AND revision = ? AND was IS NOT NULL`, id, revision+1); err != nil ||
-		len(was) == 0 {
-		return nil, err
-	}
-	if was[0] == "" {
-		return nil, &TakenAway{What: fmt.Sprintf("what order %d was at revision %d was", id, revision)}
-	}
-	o := &order.Order{}
-	return o, json.Unmarshal([]byte(was[0]), o)
 }

@@ -8,7 +8,6 @@ import (
 	"math"
 
 	"koinos/api"
-	"koinos/core/order"
 	"koinos/core/origin"
 )
 
@@ -98,47 +97,21 @@ func readEvents(ctx context.Context, q querier, from int64, where string, args .
 				DocumentName: r.DocumentName.String,
 				Load:         r.Load.Int64, Seq: r.Seq, Mapping: r.Mapping.String, Version: int(r.Version.Int64),
 				Interchange: r.Interchange.Int64, Set: int(r.Set.Int64)}}
-		for _, part := range []struct {
-			from sql.NullString
-			to   any
-		}{{r.Changes, &e.Changes}, {r.Trace, &e.Trace}, {r.Lists, &e.Origin.Lists}} {
-			if part.from.Valid {
-				if err := json.Unmarshal([]byte(part.from.String), part.to); err != nil {
-					return nil, fmt.Errorf("event %d: %w", r.N, err)
-				}
-			}
+		var err error
+		if r.Changes.Valid {
+			e.Changes, err = changesFrom(r.Changes.String)
+		}
+		if r.Trace.Valid && err == nil {
+			err = json.Unmarshal([]byte(r.Trace.String), &e.Trace)
+		}
+		if r.Lists.Valid && err == nil {
+			err = json.Unmarshal([]byte(r.Lists.String), &e.Origin.Lists)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("event %d: %w", r.N, err)
 		}
 	}
 	return events, nil
-}
-
-var (
-	wholeOrder = order.EncoderOf[order.Order]()
-	oneChange  = order.EncoderOf[order.Change]()
-)
-
-// Snapshot writes down what the order was, unless that has been done. A load does it outside the writer's transaction.
-func (c *Changed) Snapshot() (err error) {
-	if c.was == nil {
-		c.was, err = wholeOrder.Append(make([]byte, 0, 512+256*len(c.Was.Lines)), c.Was)
-	}
-	return err
-}
-
-// Text is the JSON of the changes, once they are stored.
-func (c *Changed) Text() string { return string(c.text) }
-
-// note records that something happened to an order, and its content before.
-func (s *Changes) note(c *Changed) (err error) {
-	if err := c.Snapshot(); err != nil {
-		return err
-	}
-	if c.text, err = oneChange.AppendAll(make([]byte, 0, 96*len(c.Changes)), c.Changes); err != nil {
-		return err
-	}
-	s.events.row().Int64(c.Is.ID).Int(c.Is.Revision).Text(at(s.when)).Text(c.By).Text(c.Action).Int64OrNull(c.Load).
-		Int(c.Seq).TextOrNull(c.Document).TextBytes(c.Trace).TextBytes(c.text).TextBytes(c.was)
-	return s.events.err
 }
 
 // Base is the arrival that an order's values come from, except those that later events changed: the newest arrival of

@@ -204,9 +204,8 @@ func (f LoadFilter) query() (string, []any) {
 // OrderResult is an order's outcome with its rows, as a load writes it.
 type OrderResult struct {
 	outcome.OrderOutcome
-	Spans       []outcome.SpanOutcome
-	Findings    []finding.Finding
-	ChangesText string // JSON of Changes, where it is known
+	Spans    []outcome.SpanOutcome
+	Findings []finding.Finding
 }
 
 var (
@@ -226,16 +225,12 @@ func (t *Tx) AddResults(load int64, results []OrderResult, next *int) error {
 		r := &results[i]
 		orders.row().Int64(load).Int(r.Seq).Text(string(r.Outcome)).Int64OrNull(r.OrderID).TextOrNull(r.Number).
 			TextOrNull(r.SenderNumber).Int(r.Lines).Int(r.Errors).Int(r.Warnings)
-		if len(r.Changes) > 0 {
-			text := r.ChangesText
-			if text == "" {
-				b, err := json.Marshal(r.Changes)
-				if err != nil {
-					return err
-				}
-				text = string(b)
+		if len(r.Changes) > 0 && r.Outcome != outcome.Changed { // what was changed stands with the order's event
+			text, err := oneChange.AppendAll(nil, r.Changes)
+			if err != nil {
+				return err
 			}
-			changes.row().Int64(load).Int(r.Seq).Text(text)
+			changes.row().Int64(load).Int(r.Seq).TextBytes(text)
 		}
 		for _, s := range r.Spans {
 			spans.row().Int64(load).Text(s.Sheet).Int(s.First).Int(s.Last).Int(r.Seq)
@@ -399,6 +394,11 @@ func (s *Store) Reasons(ctx context.Context, load int64) ([]report.Reason, error
 
 const outcomeColumns = `seq, outcome, coalesce(order_id, 0) AS orderid, coalesce(number, '') AS number, coalesce(sender_number, '') AS sendernumber, lines, errors, warnings`
 
+// changedInLoad is what an order of a load changed, or would change: what was changed stands with the order's event.
+const changedInLoad = `coalesce((SELECT changes FROM load_changes c WHERE c.load_id = o.load_id AND c.seq = o.seq),
+  CASE WHEN o.outcome IN ('changed', 'undone') THEN (SELECT changes FROM events e WHERE e.order_id = o.order_id
+    AND e.load_id = o.load_id AND e.load_seq = o.seq ORDER BY e.revision LIMIT 1) END)`
+
 // OutcomeFilter narrows a list of outcomes. Blank fields do not narrow.
 type OutcomeFilter struct {
 	After   int // seq
@@ -412,8 +412,8 @@ type OutcomeFilter struct {
 func (s *Store) Outcomes(ctx context.Context, load int64, f OutcomeFilter) (list []outcome.OrderOutcome, more bool, err error) {
 	const which = ` FROM load_orders o WHERE load_id = ? AND seq > ? AND (? = '' OR outcome = ?) AND (? = 0 OR seq = ?)`
 	args := []any{load, f.After, f.Outcome, f.Outcome, f.Seq, f.Seq}
-	last, more, err := within(ctx, s.r, `SELECT seq AS at, coalesce((SELECT length(changes) FROM load_changes c
-	  WHERE c.load_id = o.load_id AND c.seq = o.seq), 0) AS size`+which+` ORDER BY seq LIMIT ?`, f.Limit, args...)
+	last, more, err := within(ctx, s.r, `SELECT seq AS at, coalesce(length(`+changedInLoad+`), 0) AS size`+which+
+		` ORDER BY seq LIMIT ?`, f.Limit, args...)
 	if err != nil {
 		return nil, false, err
 	}
@@ -422,13 +422,12 @@ func (s *Store) Outcomes(ctx context.Context, load int64, f OutcomeFilter) (list
 		Changed sql.NullString `db:"changed"`
 	}
 	err = s.r.SelectContext(ctx, &rows, `SELECT `+outcomeColumns+
-		`, (SELECT changes FROM load_changes c WHERE c.load_id = o.load_id AND c.seq = o.seq) AS changed`+which+
-		` AND seq <= ? ORDER BY seq`, append(args, last)...)
+		`, `+changedInLoad+` AS changed`+which+` AND seq <= ? ORDER BY seq`, append(args, last)...)
 	list = make([]outcome.OrderOutcome, len(rows))
 	for i := range rows {
 		list[i] = rows[i].OrderOutcome
 		if rows[i].Changed.Valid {
-			if err := json.Unmarshal([]byte(rows[i].Changed.String), &list[i].Changes); err != nil {
+			if list[i].Changes, err = changesFrom(rows[i].Changed.String); err != nil {
 				return nil, false, fmt.Errorf("changes of order %d of load %d: %w", list[i].Seq, load, err)
 			}
 		}

@@ -68,17 +68,21 @@ func Migrate(ctx context.Context, file string) (err error) {
 	if err := Fits(ctx, db); err == nil || !errors.Is(err, ErrOlder) {
 		return err
 	}
+	all, err := migrator(db)
+	if err == nil {
+		_, err = all.Up(ctx)
+	}
+	return err
+}
+
+// migrator has all migrations of a database.
+func migrator(db *sql.DB) (*goose.Provider, error) {
 	files, err := fs.Sub(migrations, "migrations")
 	if err != nil {
-		return err
+		return nil, err
 	}
-	provider, err := goose.NewProvider(goose.DialectSQLite3, db, files,
+	return goose.NewProvider(goose.DialectSQLite3, db, files,
 		goose.WithGoMigrations(goose.NewGoMigration(6, &goose.GoFunc{RunTx: carryOver}, nil)))
-	if err != nil {
-		return err
-	}
-	_, err = provider.Up(ctx)
-	return err
 }
 
 // address is a database's address in the form that the driver needs.

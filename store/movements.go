@@ -16,10 +16,10 @@ import (
 
 var (
 	movementColumns     = columnsOf("movements", "id", "kind", "partner", "number", "moved_on", "more")
-	movementLineColumns = columnsOf("movement_lines", "movement_id", "order_id", "line_id", "n", "revision", "quantity",
-		"lot", "more")
-	invoiceColumns = columnsOf("invoice_lines", "invoice_id", "order_id", "line_id", "n", "revision", "quantity",
-		"unit_price", "amount", "more")
+	movementPartColumns = columnsOf("movement_parts", "order_id", "movement_id", "revision", "lines")
+
+	movedLine  = order.EncoderOf[order.MovementLine]("order_revision")
+	billedLine = order.EncoderOf[order.InvoiceLine]("order_revision")
 )
 
 // moveStated posts what an order says has moved beyond its movements. Nobody gave this movement a number, so its number
@@ -89,18 +89,10 @@ func (s *Changes) move(o *order.Order, m *order.Movement) error {
 			TextBytes(text)
 	}
 	m.ID = known.ID
-	for i, l := range m.Lines {
-		var more []byte
-		if l.LineDetail != (order.LineDetail{}) {
-			var err error
-			if more, err = json.Marshal(l.LineDetail); err != nil {
-				return err
-			}
-		}
-		s.lines.row().Int64(m.ID).Int64(o.ID).Int(l.Line).Int(i + 1).Int(o.Revision).Text(l.Quantity.String()).
-			TextOrNull(l.Lot).TextBytes(more)
-	}
-	return errors.Join(s.moved.err, s.lines.err)
+	s.parts.row().Int64(o.ID).Int64(m.ID).Int(o.Revision).TextBy(func(b []byte) ([]byte, error) {
+		return movedLine.AppendAll(b, m.Lines)
+	})
+	return errors.Join(s.moved.err, s.parts.err)
 }
 
 // MovementKey identifies a movement.
@@ -191,27 +183,16 @@ func (t *Tx) addInvoice(o *order.Order, v *order.Invoice) error {
 		&v.ID); err != nil {
 		return err
 	}
-	part, err := json.Marshal(v.InvoicePart)
+	lines, err := billedLine.AppendAll(nil, v.Lines)
 	if err != nil {
 		return err
 	}
-	if err := t.run(`INSERT INTO invoice_parts (order_id, invoice_id, revision, content) VALUES (?, ?, ?, ?)`, o.ID, v.ID,
-		o.Revision, string(part)); err != nil {
+	part, err := json.Marshal(billed{v.InvoicePart, lines})
+	if err != nil {
 		return err
 	}
-	b := t.bulk(invoiceColumns)
-	for i, l := range v.Lines {
-		var more []byte
-		if l.InvoiceTerms != (order.InvoiceTerms{}) {
-			var err error
-			if more, err = json.Marshal(l.InvoiceTerms); err != nil {
-				return err
-			}
-		}
-		b.row().Int64(v.ID).Int64(o.ID).Int(l.Line).Int(i + 1).Int(o.Revision).Text(l.Quantity.String()).
-			TextBy(l.UnitPrice.AppendText).TextBy(l.Amount.AppendText).TextBytes(more)
-	}
-	return b.done()
+	return t.run(`INSERT INTO invoice_parts (order_id, invoice_id, revision, content) VALUES (?, ?, ?, ?)`, o.ID, v.ID,
+		o.Revision, string(part))
 }
 
 // NextInvoice returns the next number of the series of invoices.
@@ -308,8 +289,8 @@ func (t *Tx) OrdersMoved(kind order.MovementKind, partner, number string) ([]int
 
 func ordersMoved(ctx context.Context, q querier, kind order.MovementKind, partner, number string) (ids []int64,
 	err error) {
-	err = q.SelectContext(ctx, &ids, `SELECT DISTINCT ml.order_id FROM movements m JOIN movement_lines ml ON ml.movement_id = m.id
-	  WHERE m.kind = ? AND m.partner = ? AND m.number = ? ORDER BY ml.order_id`, string(kind), partner, number)
+	err = q.SelectContext(ctx, &ids, `SELECT DISTINCT p.order_id FROM movements m JOIN movement_parts p ON p.movement_id = m.id
+	  WHERE m.kind = ? AND m.partner = ? AND m.number = ? ORDER BY p.order_id`, string(kind), partner, number)
 	return ids, err
 }
 
@@ -387,210 +368,4 @@ func fold(s string) string {
 		}
 		return r
 	}, s)
-}
-
-// readMoved fills in the movements, answers and invoices of orders.
-func readMoved(ctx context.Context, q querier, list []*StoredOrder) error {
-	byID, ids := make(map[int64]*StoredOrder, len(list)), make([]int64, len(list))
-	for i, o := range list {
-		byID[o.ID], ids[i] = o, o.ID
-	}
-	if err := errors.Join(readMovements(ctx, q, byID, ids), readInvoices(ctx, q, byID, ids)); err != nil {
-		return err
-	}
-	var answers []struct {
-		Order   int64  `db:"order_id"`
-		Content string `db:"content"`
-	}
-	where, arg := among("order_id", ids...)
-	if err := q.SelectContext(ctx, &answers, `SELECT order_id, content FROM answers WHERE `+where+
-		` ORDER BY order_id, revision`,
-		arg); err != nil {
-		return err
-	}
-	for _, r := range answers {
-		var a order.Answered
-		if err := json.Unmarshal([]byte(r.Content), &a); err != nil {
-			return fmt.Errorf("order %d: %w", r.Order, err)
-		}
-		byID[r.Order].Answers = append(byID[r.Order].Answers, a)
-	}
-	for _, o := range list {
-		if err := o.sum(); err != nil {
-			return fmt.Errorf("order %d: %w", o.ID, err)
-		}
-	}
-	return nil
-}
-
-// sum adds up the quantities of each line that have moved and were invoiced.
-func (o *StoredOrder) sum() (err error) {
-	if len(o.Movements)+len(o.Invoices) == 0 {
-		return nil
-	}
-	lines := map[int]*order.Line{}
-	for i := range o.Lines {
-		lines[o.Lines[i].ID] = &o.Lines[i]
-	}
-	add := func(to *order.Number, n order.Number) {
-		sum, sumErr := to.Add(n)
-		*to, err = sum, errors.Join(err, sumErr)
-	}
-	for i := range o.Movements {
-		for _, m := range o.Movements[i].Lines {
-			if l := lines[m.Line]; l != nil {
-				add(l.Moved(o.Movements[i].Kind), m.Quantity)
-			}
-		}
-	}
-	for i := range o.Invoices {
-		for _, v := range o.Invoices[i].Lines {
-			if l := lines[v.Line]; l != nil {
-				add(&l.Invoiced, v.Quantity)
-			}
-		}
-	}
-	return err
-}
-
-func readMovements(ctx context.Context, q querier, of map[int64]*StoredOrder, ids []int64) error {
-	var rows []struct { // what the whole movement holds, such as thousands of packages, comes with its first line only
-		Order    int64          `db:"order_id"`
-		ID       int64          `db:"id"`
-		Kind     string         `db:"kind"`
-		Partner  string         `db:"partner"`
-		Number   string         `db:"number"`
-		On       sql.NullString `db:"moved_on"`
-		More     sql.NullString `db:"more"`
-		N        int            `db:"n"`
-		Line     int            `db:"line_id"`
-		Quantity string         `db:"quantity"`
-		Lot      sql.NullString `db:"lot"`
-		Detail   sql.NullString `db:"detail"`
-		Revision int            `db:"revision"`
-	}
-	where, arg := among("l.order_id", ids...)
-	if err := q.SelectContext(ctx, &rows,
-		`SELECT l.order_id, m.id, m.kind, m.partner, m.number, m.moved_on, CASE WHEN l.n <= 1 THEN m.more END AS more, l.n, l.line_id, l.quantity, l.lot, l.more AS detail, l.revision
-	  FROM movement_lines l JOIN movements m ON m.id = l.movement_id WHERE `+where+` ORDER BY l.order_id, l.movement_id, l.n`, arg); err != nil {
-		return err
-	}
-	for i := range rows {
-		r := &rows[i]
-		list := of[r.Order].Movements
-		if len(list) == 0 || list[len(list)-1].ID != r.ID {
-			var m order.Movement
-			if r.N > 1 {
-				if err := q.GetContext(ctx, &r.More, `SELECT more FROM movements WHERE id = ?`, r.ID); err != nil {
-					return err
-				}
-			}
-			if r.More.Valid {
-				if err := json.Unmarshal([]byte(r.More.String), &m); err != nil {
-					return fmt.Errorf("movement %d: %w", r.ID, err)
-				}
-			}
-			m.ID, m.Kind, m.Partner, m.Number, m.On, m.Lines = r.ID, order.MovementKind(r.Kind), r.Partner, r.Number,
-				order.Date(r.On.String), nil
-			list = append(list, m)
-		}
-		quantity, err := order.ParseNumber(r.Quantity)
-		if err != nil {
-			return fmt.Errorf("movement %d: %w", r.ID, err)
-		}
-		line := order.MovementLine{Line: r.Line, Quantity: quantity, Lot: r.Lot.String, Revision: r.Revision}
-		if r.Detail.Valid {
-			if err := json.Unmarshal([]byte(r.Detail.String), &line.LineDetail); err != nil {
-				return fmt.Errorf("movement %d: %w", r.ID, err)
-			}
-		}
-		m := &list[len(list)-1]
-		m.Lines = append(m.Lines, line)
-		of[r.Order].Movements = list
-	}
-	return nil
-}
-
-// partOf identifies what an invoice says of an order besides its lines.
-type partOf struct {
-	order, invoice int64
-	revision       int
-}
-
-// readInvoiceParts reads these parts by themselves: one can hold thousands of charges, and would come with each line.
-func readInvoiceParts(ctx context.Context, q querier, ids []int64) (map[partOf]string, error) {
-	var rows []struct {
-		Order    int64  `db:"order_id"`
-		Invoice  int64  `db:"invoice_id"`
-		Revision int    `db:"revision"`
-		Content  string `db:"content"`
-	}
-	where, arg := among("order_id", ids...)
-	err := q.SelectContext(ctx, &rows, `SELECT order_id, invoice_id, revision, content FROM invoice_parts WHERE `+where, arg)
-	parts := make(map[partOf]string, len(rows))
-	for _, r := range rows {
-		parts[partOf{r.Order, r.Invoice, r.Revision}] = r.Content
-	}
-	return parts, err
-}
-
-func readInvoices(ctx context.Context, q querier, of map[int64]*StoredOrder, ids []int64) error {
-	var rows []struct {
-		Order    int64          `db:"order_id"`
-		ID       int64          `db:"id"`
-		Partner  string         `db:"partner"`
-		Number   string         `db:"number"`
-		On       sql.NullString `db:"invoiced_on"`
-		Currency sql.NullString `db:"currency"`
-		More     sql.NullString `db:"more"`
-		Line     int            `db:"line_id"`
-		Quantity string         `db:"quantity"`
-		Price    sql.NullString `db:"unit_price"`
-		Amount   sql.NullString `db:"amount"`
-		Revision int            `db:"revision"`
-	}
-	where, arg := among("l.order_id", ids...)
-	if err := q.SelectContext(ctx, &rows,
-		`SELECT l.order_id, v.id, v.partner, v.number, v.invoiced_on, v.currency, l.line_id, l.quantity, l.unit_price, l.amount, l.more, l.revision
-	  FROM invoice_lines l JOIN invoices v ON v.id = l.invoice_id WHERE `+where+
-			` ORDER BY l.order_id, l.invoice_id, l.n`, arg); err != nil || len(rows) == 0 {
-		return err
-	}
-	parts, err := readInvoiceParts(ctx, q, ids)
-	if err != nil {
-		return err
-	}
-	for i := range rows {
-		r := &rows[i]
-		list := of[r.Order].Invoices
-		var n [3]order.Number
-		for k, text := range []string{r.Quantity, r.Price.String, r.Amount.String} {
-			var err error
-			if n[k], err = order.ParseNumber(text); err != nil {
-				return fmt.Errorf("invoice %d: %w", r.ID, err)
-			}
-		}
-		if len(list) == 0 || list[len(list)-1].ID != r.ID {
-			v := order.Invoice{ID: r.ID, Partner: r.Partner, Number: r.Number, On: order.Date(r.On.String),
-				Currency: r.Currency.String}
-			part, there := parts[partOf{r.Order, r.ID, r.Revision}]
-			if !there {
-				return fmt.Errorf("invoice %d: nothing says what it is besides its lines", r.ID)
-			}
-			if err := json.Unmarshal([]byte(part), &v.InvoicePart); err != nil {
-				return fmt.Errorf("invoice %d: %w", r.ID, err)
-			}
-			list = append(list, v)
-		}
-		v := &list[len(list)-1]
-		line := order.InvoiceLine{Line: r.Line, Quantity: n[0], UnitPrice: n[1], Amount: n[2], Revision: r.Revision}
-		if r.More.Valid {
-			if err := json.Unmarshal([]byte(r.More.String), &line.InvoiceTerms); err != nil {
-				return fmt.Errorf("invoice %d: %w", r.ID, err)
-			}
-		}
-		v.Lines = append(v.Lines, line)
-		of[r.Order].Invoices = list
-	}
-	return nil
 }

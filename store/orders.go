@@ -160,7 +160,7 @@ var (
 	eventColumns = columnsOf("events", "order_id", "revision", "at", "by", "action", "load_id", "load_seq", "document",
 		"trace")
 	changeColumns = columnsOf("events", "order_id", "revision", "at", "by", "action", "load_id", "load_seq", "document",
-		"trace", "changes", "was")
+		"trace", "changes", "was", "same_lines")
 )
 
 // InsertOrders stores orders with their lines and the event of their creation. Orders without a number get the next one

@@ -268,8 +268,8 @@ var speaking = map[string]string{
 	  OR EXISTS (SELECT 1 FROM told WHERE kind = '855' AND order_id = o.id) AND NOT EXISTS (SELECT 1 FROM told WHERE kind = '865' AND order_id = o.id
 	    AND order_revision >= o.revision AND said ->> '$.statement.unasked')
 	  AND NOT ` + wasExamined("865") + `)`,
-	"856": `EXISTS (SELECT 1 FROM movement_lines ml JOIN movements m ON m.id = ml.movement_id WHERE ml.order_id = o.id AND m.kind = 'shipment') AND NOT EXISTS (SELECT 1 FROM told WHERE kind = '856' AND order_id = o.id AND order_revision >= o.revision)`,
-	"810": `(EXISTS (SELECT 1 FROM movement_lines ml JOIN movements m ON m.id = ml.movement_id WHERE ml.order_id = o.id AND m.kind = 'shipment')
+	"856": `EXISTS (SELECT 1 FROM movement_parts p JOIN movements m ON m.id = p.movement_id WHERE p.order_id = o.id AND m.kind = 'shipment') AND NOT EXISTS (SELECT 1 FROM told WHERE kind = '856' AND order_id = o.id AND order_revision >= o.revision)`,
+	"810": `(EXISTS (SELECT 1 FROM movement_parts p JOIN movements m ON m.id = p.movement_id WHERE p.order_id = o.id AND m.kind = 'shipment')
 	  OR EXISTS (SELECT 1 FROM invoice_parts p WHERE p.order_id = o.id)) AND NOT EXISTS (SELECT 1 FROM told WHERE kind = '810' AND order_id = o.id AND order_revision >= o.revision)`,
 }
 

@@ -21,6 +21,12 @@ func TestEncoder(t *testing.T) {
 		for i := range changes {
 			fill.value(reflect.ValueOf(&changes[i]).Elem(), 0)
 		}
+		var moved MovementLine
+		var billed InvoiceLine
+		fill.value(reflect.ValueOf(&moved).Elem(), 0)
+		fill.value(reflect.ValueOf(&billed).Elem(), 0)
+		sameJSON(t, seed, EncoderOf[MovementLine](), &moved)
+		sameJSON(t, seed, EncoderOf[InvoiceLine](), &billed)
 		got, err := EncoderOf[Change]().AppendAll([]byte("x"), changes)
 		want, _ := json.Marshal(changes)
 		if err != nil || string(got) != "x"+string(want) {
@@ -29,7 +35,7 @@ func TestEncoder(t *testing.T) {
 	}
 }
 
-func sameJSON[T Order | Line | Change](t *testing.T, seed uint64, e Encoder[T], v *T) {
+func sameJSON[T Encoded](t *testing.T, seed uint64, e Encoder[T], v *T) {
 	t.Helper()
 	want, err := json.Marshal(v)
 	if err != nil {
