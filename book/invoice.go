@@ -374,12 +374,17 @@ func (b *billing) unbilled() error {
 // sums works out goods, tax and total of the invoice.
 func (b *billing) sums() error {
 	o := order.Order{Currency: b.v.Currency, TaxAmount: b.in.TaxAmount,
-		TaxTreatment: cmp.Or(b.in.TaxTreatment, b.stored.TaxTreatment), TaxRounding: b.stored.TaxRounding}
+		TaxTreatment: cmp.Or(b.in.TaxTreatment, b.stored.TaxTreatment), TaxRounding: b.stored.TaxRounding,
+		TaxBase: b.stored.TaxBase}
 	for _, l := range b.v.Lines {
 		o.Lines = append(o.Lines, order.Line{Quantity: l.Quantity, StatedAmount: orZero(l.Amount), TaxPercent: l.TaxPercent})
 	}
 	for _, c := range b.v.Charges {
-		o.Charges = append(o.Charges, c.Charge)
+		to := &o.Charges
+		if at := slices.IndexFunc(b.v.Lines, func(l order.InvoiceLine) bool { return l.Line == c.Line }); at >= 0 {
+			to = &o.Lines[at].Charges
+		}
+		*to = append(*to, c.Charge)
 	}
 	if b.in.TaxAmount.Sign() != 0 { // what the invoice says counts
 		for i := range o.Lines {

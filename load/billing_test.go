@@ -191,6 +191,19 @@ C, 1: 1 at 10 is 3.34, 2: 1 at 3.20 is 3.20, allowance.discount 0.33: goods 6.54
 	if got := e.billed(t); got != want {
 		t.Errorf("%s\nnot\n%s", got, want)
 	}
+	net := testEngine(t, testStore(t), source.DefaultLimits) // the same, taxed on what the discount and freight make of it
+	send(t, net, strings.Replace(mapping, "lines:", "  tax_base: {value: with_charges}\nlines:", 1),
+		[]byte("Order,Item,Qty,Price,Per,Freight,Less\nA-1,00417,3,10,3,6.50,5%\nA-1,00501,1,3.20,1,,\n"), Request{})
+	net.told(t, intent.Shipment, `{"header": {"quantities": "open"}}`)
+	for _, n := range []string{`"A"}, "lines": [{"number": "1", "quantity": "1"}]`, `"B", "quantities": "open"}`} {
+		net.told(t, intent.Invoice, `{"header": {"invoice": `+n+`}`)
+	}
+	want = `order 22.84
+A, 1: 1 at 10 is 3.33, charge.freight 6.50, allowance.discount 0.17: goods 3.33, tax 1.93, total 11.59
+B, 1: 2 at 10 is 6.67, 2: 1 at 3.20 is 3.20, allowance.discount 0.49: goods 9.87, tax 1.88, total 11.26`
+	if got := net.billed(t); got != want {
+		t.Errorf("%s\nnot\n%s", got, want)
+	}
 	for _, c := range []struct{ change, total string }{
 		{`{"lines": [{"number": "2", "quantity": "2"}]}`, "order 25.36"},                  // 16.40 − 0.82 + 3.28 tax + 6.50
 		{`{"header": {"allowance_percent.discount": "10"}}`, "order 24.54"},               // 1.64

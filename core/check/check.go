@@ -5,6 +5,7 @@ package check
 import (
 	"cmp"
 	"slices"
+	"strings"
 
 	"koinos/core/finding"
 	"koinos/core/intent"
@@ -230,7 +231,7 @@ func figures(o *order.Order, s Subject, terms Terms) {
 	}
 	for _, stated := range s.Stated() {
 		if stated.Line == 0 && (whole == o || !agrees(whole, stated.Field, terms.Tolerance)) {
-			ofOrder(o, s, stated.Field, terms.Tolerance)
+			ofOrder(o, s, stated.Field, terms)
 		}
 	}
 }
@@ -271,12 +272,20 @@ func amount(o, whole *order.Order, s Subject, n int, tolerance order.Number) boo
 	return false
 }
 
-// ofOrder compares a figure of the order as a whole.
-func ofOrder(o *order.Order, s Subject, field string, tolerance order.Number) {
+// ofOrder compares a figure of the order as a whole. If another way of taxing makes it as the document states it, the
+// finding says so.
+func ofOrder(o *order.Order, s Subject, field string, terms Terms) {
+	tolerance := terms.Tolerance
+	var f *finding.Finding
+	defer func() {
+		if f != nil && taxed(o) {
+			f.Hint = cmp.Or(otherTax(o, field, terms), f.Hint)
+		}
+	}()
 	switch field {
 	case "total":
 		if !order.Within(o.Total, o.StatedTotal, tolerance) {
-			s.Add(finding.TotalDiffers, 0, field, o.StatedTotal.String(),
+			f = s.Add(finding.TotalDiffers, 0, field, o.StatedTotal.String(),
 				"The document says %s, but its lines%s make %s.",
 				o.StatedTotal, extras(o), o.Total)
 		}
@@ -286,17 +295,39 @@ func ofOrder(o *order.Order, s Subject, field string, tolerance order.Number) {
 			if len(o.Charges) > 0 {
 				charges = " with charges and allowances"
 			}
-			s.Add(finding.TotalDiffers, 0, field, o.StatedNet.String(),
+			f = s.Add(finding.TotalDiffers, 0, field, o.StatedNet.String(),
 				"The document says %s before tax, but its lines%s make %s.",
 				o.StatedNet, charges, net)
 		}
 	case "tax_amount":
 		if taxed(o) && !order.Within(o.Tax, o.TaxAmount, tolerance) {
-			s.Add(finding.TaxDiffers, 0, field, o.TaxAmount.String(),
+			f = s.Add(finding.TaxDiffers, 0, field, o.TaxAmount.String(),
 				"The document says %s, but the tax on its lines, rounded by %s, is %s.",
 				o.TaxAmount, cmp.Or(o.TaxRounding, order.TaxByLine), o.Tax)
 		}
 	}
+}
+
+// otherTax says how the mapping can tax the order so that a figure is as the document states it; "" if there is no way.
+func otherTax(o *order.Order, field string, terms Terms) string {
+	for _, base := range order.TaxBases {
+		for _, rounding := range order.TaxRoundings {
+			other := o.Clone()
+			other.TaxBase, other.TaxRounding = base, rounding
+			if _, err := other.Compute(terms.Rounding); err != nil || !agrees(other, field, terms.Tolerance) {
+				continue
+			}
+			var says []string
+			if base != cmp.Or(o.TaxBase, order.TaxOfLines) {
+				says = append(says, "tax_base: {value: "+base+"}")
+			}
+			if rounding != cmp.Or(o.TaxRounding, order.TaxByLine) {
+				says = append(says, "tax_rounding: {value: "+rounding+"}")
+			}
+			return "It is as the document says if the mapping has " + strings.Join(says, " and ") + " in its header."
+		}
+	}
+	return ""
 }
 
 // taxed reports whether the lines state their tax.

@@ -2,6 +2,7 @@ package check
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
@@ -14,6 +15,7 @@ import (
 // subject is an order whose findings are kept; reported is the field that the
 // mapping has spoken about already, "line field".
 type subject struct {
+	last     *finding.Finding
 	stated   []intent.Stated
 	reported string
 	found    []string
@@ -22,6 +24,7 @@ type subject struct {
 func (s *subject) Add(code finding.Code, line int, field, value, format string, args ...any) *finding.Finding {
 	f := finding.New(code, origin.Place{}, value, format, args...)
 	s.found = append(s.found, fmt.Sprintf("%s %d %s", code, line, field))
+	s.last = &f
 	return &f
 }
 func (s *subject) Has(line int, field string) bool {
@@ -143,6 +146,46 @@ func TestRules(t *testing.T) {
 		Order(&o, s, Terms{Tolerance: n("0.01"), Rounding: order.HalfUp})
 		if got := strings.Join(s.found, ", "); got != c.want {
 			t.Errorf("%s: %q, want %q", c.name, got, c.want)
+		}
+	}
+}
+
+// Where another way of taxing makes the document's figure, the finding says which; nothing else is proposed.
+func TestOtherTax(t *testing.T) {
+	n := order.MustNumber
+	less, freight := order.Charge{Allowance: true, Code: "discount", Percent: n("5")}, order.Charge{Code: "freight", Amount: n("10")}
+	usual := finding.New(finding.TotalDiffers, origin.Place{}, "", "").Hint
+	usualOfTax := finding.New(finding.TaxDiffers, origin.Place{}, "", "").Hint
+	for _, c := range []struct {
+		name  string
+		order order.Order
+		lines []string // amounts
+		field string
+		want  string
+	}{
+		{"tax on what the discount leaves", order.Order{StatedTotal: n("113.05"), Charges: []order.Charge{less}}, []string{"100"}, "total",
+			"It is as the document says if the mapping has tax_base: {value: less_allowances} in its header."},
+		{"freight is taxed, too", order.Order{TaxAmount: n("19.95"), Charges: []order.Charge{less, freight}}, []string{"100"}, "tax_amount",
+			"It is as the document says if the mapping has tax_base: {value: with_charges} in its header."},
+		{"the mapping says another base", order.Order{TaxBase: order.TaxWithCharges, TaxAmount: n("19.00"),
+			Charges: []order.Charge{less, freight}}, []string{"100"}, "tax_amount",
+			"It is as the document says if the mapping has tax_base: {value: lines} in its header."},
+		{"rounded once", order.Order{StatedTotal: n("0.79")}, []string{"0.22", "0.22", "0.22"}, "total",
+			"It is as the document says if the mapping has tax_rounding: {value: order} in its header."},
+		{"both", order.Order{TaxAmount: n("0.45"), Charges: []order.Charge{less}}, slices.Repeat([]string{"0.25"}, 10), "tax_amount",
+			"It is as the document says if the mapping has tax_base: {value: less_allowances} and tax_rounding: {value: order} in its header."},
+		{"no way", order.Order{StatedTotal: n("99"), Charges: []order.Charge{less, freight}}, []string{"100"}, "total", usual},
+		{"no way to the tax", order.Order{TaxAmount: n("99"), Charges: []order.Charge{less, freight}}, []string{"100"}, "tax_amount", usualOfTax},
+	} {
+		o := c.order
+		o.SenderNumber = "A-1"
+		for _, amount := range c.lines {
+			o.Lines = append(o.Lines, order.Line{Item: "00417", Quantity: n("1"), UnitPrice: n(amount), TaxPercent: n("19")})
+		}
+		s := &subject{stated: []intent.Stated{{Field: c.field}}}
+		Order(&o, s, Terms{Rounding: order.HalfUp})
+		if s.last == nil || s.last.Hint != c.want || len(s.found) != 1 {
+			t.Errorf("%s: %q, %+v", c.name, s.found, s.last)
 		}
 	}
 }

@@ -89,6 +89,7 @@ type column struct {
 	number  bool
 	sum     measure
 	value   func(o *order.Order, l *order.Line) (string, error)
+	money   func(o *order.Order, l *order.Line) (string, error) // of a charge, where nobody will change the table
 }
 
 // columnOf finds a column by its name.
@@ -124,12 +125,29 @@ func columnOf(name string, layout Layout) (column, error) {
 		return c, fmt.Errorf("there is no column %q; docs/mapping.md lists the fields, those of lines go behind \"lines.\"",
 			name)
 	}
-	if strings.HasPrefix(field, "charge.") || strings.HasPrefix(field, "allowance.") {
-		c.sum = amounts
-	}
 	c.number = f.Type == order.Decimal || f.Type == order.Percent
 	c.value = func(o *order.Order, l *order.Line) (string, error) { return f.Value(o, l), nil }
+	if kind, code, _ := strings.Cut(field, "."); kind == "charge" || kind == "allowance" {
+		c.sum, c.money = amounts, moneyOf(order.Charge{Allowance: kind == "allowance", Code: code})
+	}
 	return c, nil
+}
+
+// moneyOf returns what an allowance or charge comes to: its amount, and that of a share of the lines' amounts.
+func moneyOf(c order.Charge) func(*order.Order, *order.Line) (string, error) {
+	return func(o *order.Order, l *order.Line) (string, error) {
+		all := o.Charges
+		if l != nil {
+			all = l.Charges
+		}
+		all, err := order.Billable(all)
+		for _, one := range all {
+			if one.Is(c) {
+				return one.Amount.String(), err
+			}
+		}
+		return "", err
+	}
 }
 
 // mostAcross is how many lines of an order can stand side by side.

@@ -104,6 +104,9 @@ func New(c Choice) (*Listing, error) {
 		if err != nil {
 			return nil, err
 		}
+		if col.money != nil && c.For != intent.Change {
+			col.value = col.money
+		}
 		columns = append(columns, col)
 	}
 	l := &Listing{Choice: c, tables: c.lay(columns)}
@@ -234,7 +237,10 @@ func (l *Listing) row(t *table, o *order.Order, line *order.Line, lines []*order
 		// A fact of the header that is to be changed stands once, so that one cell changes it.
 		once := l.Layout == FirstLine || l.For == intent.Change && !slices.Contains(keys, c.name)
 		of := line
-		if c.nth > 0 && c.nth <= len(lines) {
+		switch {
+		case c.level == order.Header: // charges and own fields of an order are not those of its lines
+			of = nil
+		case c.nth > 0 && c.nth <= len(lines):
 			of = lines[c.nth-1]
 		}
 		switch {

@@ -5,6 +5,7 @@ import (
 	"strings"
 	"testing"
 
+	"koinos/core/intent"
 	"koinos/core/order"
 )
 
@@ -13,11 +14,15 @@ func orders() []order.Order {
 	return []order.Order{
 		{ID: 7, Kind: order.Sales, Number: "SO-7", Partner: "PELLOW", SenderNumber: "PM-1", Status: order.Partial,
 			Revision: 3,
-			Currency: "SEK",
-			Total:    n("19.50"), Parties: []order.Party{{Role: "ship_to", City: "Sundvik"}}, Lines: []order.Line{
+			Currency: "SEK", Custom: []order.Custom{{Name: "hull", Value: "H-9"}},
+			Charges: []order.Charge{{Allowance: true, Code: "discount", Percent: n("5"), Amount: n("0.98")},
+				{Code: "freight", Amount: n("5.00")}, {Allowance: true, Code: "discount", Amount: n("1.00")}},
+			Total: n("19.50"), Parties: []order.Party{{Role: "ship_to", City: "Sundvik"}}, Lines: []order.Line{
 				{ID: 1, Number: "10", Item: "00417", Quantity: n("10"), Unit: "MR", Shipped: n("4"), Cancelled: n("1"),
 					Invoiced: n("2"), Amount: n("9.50")},
-				{ID: 3, Number: "20", Item: "00501", Quantity: n("2.50"), Unit: "PC", Shipped: n("2.5"), Amount: n("10")}}},
+				{ID: 3, Number: "20", Item: "00501", Quantity: n("2.50"), Unit: "PC", Shipped: n("2.5"), Amount: n("10"),
+					Custom:  []order.Custom{{Name: "hull", Value: "L-2"}},
+					Charges: []order.Charge{{Code: "cutting", Percent: n("12.5"), Amount: n("1.25")}}}}},
 		{ID: 8, Kind: order.Purchase, Number: "PO-8", Partner: "KESTLE", Status: order.Complete, Total: n("0"),
 			Currency: "EUR",
 			Lines: []order.Line{{ID: 1, Number: "1", Item: "00113", Quantity: n("3"), Unit: "PC", Received: n("5"),
@@ -52,6 +57,14 @@ func TestRows(t *testing.T) {
 			"SO-7|partial\n1: SO-7|00417|10\n1: SO-7|00501|2.5\nPO-8|complete\n1: PO-8|00113|3\nSO-9|open"},
 		{"open lines apart", Choice{Columns: []string{"number", "lines.item"}, Layout: Apart, Open: true},
 			"SO-7\n1: SO-7|00417"},
+		{"a field of the user's own, of the order and of its lines", Choice{Columns: []string{"number", "custom.hull", "lines.custom.hull"}},
+			"SO-7|H-9|\nSO-7|H-9|L-2\nPO-8||\nSO-9||"},
+		{"money of charges that are shares", Choice{Columns: []string{"number", "charge.freight", "allowance.discount",
+			"allowance_percent.discount", "charge.pallet", "lines.charge.cutting"}},
+			"SO-7|5.00|1.98|5||\nSO-7|5.00|1.98|5||1.25\nPO-8|||||\nSO-9|||||"},
+		{"the same, to be changed", Choice{Columns: []string{"charge.freight", "allowance.discount", "allowance_percent.discount",
+			"lines.charge.cutting"}, For: intent.Change},
+			"SO-7|PELLOW|10|00417|5|1|5|\nSO-7|PELLOW|20|00501||||\nPO-8|KESTLE|1|00113||||\nSO-9|SALTRY||||||"},
 		{"sums", Choice{Columns: []string{"number", "total", "lines.quantity", "lines.amount", "lines.unit_price"},
 			Sums: true},
 			"SO-7|19.50|10|9.50|\nSO-7|19.50|2.5|10|\nPO-8|0|3|0|\nSO-9|0|||\n||||\n" +

@@ -49,6 +49,7 @@ type Order struct {
 	PriceLevel          string `json:"price_level,omitempty"`
 	TaxTreatment        string `json:"tax_treatment,omitempty" doc:"exclusive, inclusive or exempt"`
 	TaxRounding         string `json:"tax_rounding,omitempty" doc:"Where tax is rounded: on each line (line; also where absent), or once for each rate (order)"`
+	TaxBase             string `json:"tax_base,omitempty" doc:"What the lines' rates of tax are of: their amounts (lines; also where absent), those less allowances of the lines and the order (less_allowances), or with all charges, too (with_charges)"`
 	Notes               string `json:"notes,omitempty"`
 	OnHold              string `json:"on_hold,omitempty" doc:"Why it is on hold: nothing of it should move or be billed; absent is that it is not"`
 

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -63,6 +64,49 @@ func TestTotal(t *testing.T) {
 		o.TaxTreatment = treatment
 		if _, err := o.Compute(HalfUp); err != nil || o.Total.String() != want {
 			t.Errorf("%s: total %s, %v; want %s", treatment, o.Total, err, want)
+		}
+	}
+}
+
+// What rates of tax are of: the lines' amounts alone, less allowances, or with charges. Those of the order are divided
+// by the lines' amounts, also over lines that bear no tax.
+func TestTaxBase(t *testing.T) {
+	n := MustNumber
+	lines := func(lines ...Line) []Line { return lines }
+	less, more := Charge{Allowance: true, Code: "discount", Percent: n("5")}, Charge{Code: "freight", Amount: n("10")}
+	for _, c := range []struct {
+		name                           string
+		lines                          []Line
+		charges                        []Charge
+		treatment, rounding            string
+		ofLines, lessAllow, withCharge string // tax
+	}{
+		{"one rate, five per cent off the order, freight", lines(Line{StatedAmount: n("100"), TaxPercent: n("19")}), []Charge{less, more}, "", "",
+			"19.00", "18.05", "19.95"},
+		{"no allowance and no charge", lines(Line{StatedAmount: n("100"), TaxPercent: n("19")}), nil, "", "", "19.00", "19.00", "19.00"},
+		{"two rates and a line without tax", lines(Line{StatedAmount: n("50"), TaxPercent: n("20")}, Line{StatedAmount: n("30"),
+			TaxPercent: n("10")}, Line{StatedAmount: n("20")}), []Charge{less, more}, "", "", "13.00", "12.35", "13.65"},
+		{"a line's own allowance and charge", lines(Line{StatedAmount: n("100"), TaxPercent: n("20"), Charges: []Charge{less, more}}, Line{
+			StatedAmount: n("100"), TaxPercent: n("20")}), nil, "", "", "40.00", "39.00", "41.00"},
+		{"rounded on each line", lines(Line{StatedAmount: n("0.33"), TaxPercent: n("19")}, Line{StatedAmount: n("0.33"), TaxPercent: n("19")},
+			Line{StatedAmount: n("0.34"), TaxPercent: n("19")}), []Charge{less}, "", TaxByLine, "0.18", "0.18", "0.18"},
+		{"rounded once", lines(Line{StatedAmount: n("1.11"), TaxPercent: n("19")}, Line{StatedAmount: n("1.11"), TaxPercent: n("19")},
+			Line{StatedAmount: n("1.11"), TaxPercent: n("19")}), []Charge{less}, "", TaxByOrder, "0.63", "0.60", "0.60"},
+		{"prices with the tax in them", lines(Line{StatedAmount: n("119"), TaxPercent: n("19")}), []Charge{{Allowance: true, Code: "d",
+			Amount: n("11.90")}}, TaxInclusive, "", "19.00", "17.10", "17.10"},
+		{"a tie that dividing first would miss", lines(Line{StatedAmount: n("1"), TaxPercent: n("10")}, Line{StatedAmount: n("2")}), []Charge{
+			{Code: "freight", Amount: n("0.15")}}, "", "", "0.10", "0.10", "0.11"},
+		{"more digits than a product can have", lines(Line{StatedAmount: n("40000000000"), TaxPercent: n("10")}, Line{
+			StatedAmount: n("40000000000"), TaxPercent: n("10")}), []Charge{less}, "", "", "8000000000.00", "7600000000.00", "7600000000.00"},
+		{"nothing to divide by", lines(Line{StatedAmount: n("0"), TaxPercent: n("10")}), []Charge{more}, "", "", "0.00", "0.00", "0.00"},
+	} {
+		for base, want := range map[string]string{"": c.ofLines, TaxOfLines: c.ofLines, TaxLessAllowances: c.lessAllow,
+			TaxWithCharges: c.withCharge} {
+			o := Order{Currency: "EUR", Lines: slices.Clone(c.lines), Charges: slices.Clone(c.charges), TaxTreatment: c.treatment,
+				TaxRounding: c.rounding, TaxBase: base}
+			if _, err := o.Compute(HalfUp); err != nil || o.Tax.String() != want {
+				t.Errorf("%s, %s: tax %s, %v; want %s", c.name, base, o.Tax, err, want)
+			}
 		}
 	}
 }

@@ -46,9 +46,8 @@ func (s *sum) do(d decimal.Decimal, err error) decimal.Decimal {
 // ErrTooLong and leaves the order as it was; line is then the line's index, or -1 for the order's own sums.
 func (o *Order) Compute(r Rounding) (line int, err error) {
 	digits := CurrencyDigits(o.Currency)
-	goods, total := decimal.Decimal{}, decimal.Decimal{}
+	goods, total, taxed := decimal.Decimal{}, decimal.Decimal{}, false
 	var s sum
-	var taxes taxes
 	for i := range o.Lines {
 		l := &o.Lines[i]
 		amount := l.amount(&s, r, digits)
@@ -57,17 +56,15 @@ func (o *Order) Compute(r Rounding) (line int, err error) {
 		}
 		goods = s.do(goods.Add(amount))
 		total = s.charges(total, l.Charges, amount, r, digits)
-		if l.TaxPercent.set {
-			taxes.add(&s, l.TaxPercent.d, amount, o.TaxRounding != TaxByOrder)
-		}
+		taxed = taxed || l.TaxPercent.set
 		if s.err != nil {
 			return i, ErrTooLong
 		}
 	}
 	total = s.charges(total, o.Charges, goods, r, digits)
 	tax := o.TaxAmount.d
-	if taxes != nil {
-		tax = taxes.sum(&s, o.TaxTreatment == TaxInclusive, func(d decimal.Decimal) decimal.Decimal {
+	if taxed {
+		tax = o.taxes(&s, goods).sum(&s, o.TaxTreatment == TaxInclusive, func(d decimal.Decimal) decimal.Decimal {
 			return r.round(d, digits)
 		})
 	}
@@ -81,7 +78,7 @@ func (o *Order) Compute(r Rounding) (line int, err error) {
 	o.Goods = Number{goods.Pad(digits), true}
 	o.Total = Number{r.round(total, digits), true}
 	o.Tax = Number{}
-	if taxes != nil || o.TaxAmount.set {
+	if taxed || o.TaxAmount.set {
 		o.Tax = Number{tax, true}
 	}
 	o.Status = o.DeriveStatus()
@@ -147,6 +144,46 @@ func (o *Order) AsOrdered(r Rounding) *Order {
 // taxes are the amounts that are taxed, each with its rate. Amounts that are rounded together are one entry.
 type taxes []struct{ rate, amount decimal.Decimal }
 
+// taxes returns what is taxed of the lines. The order's own allowances and charges, where they are taxed, are divided by
+// the lines' amounts.
+func (o *Order) taxes(s *sum, goods decimal.Decimal) (all taxes) {
+	shared := s.taxed(o.Charges, o.TaxBase)
+	for i := range o.Lines {
+		l := &o.Lines[i]
+		if !l.TaxPercent.set {
+			continue
+		}
+		amount := l.Amount.d
+		if !shared.IsZero() && !goods.IsZero() {
+			amount = s.share(amount, s.do(goods.Add(shared)), goods)
+		}
+		amount = s.do(amount.Add(s.taxed(l.Charges, o.TaxBase)))
+		all.add(s, l.TaxPercent.d, amount, o.TaxRounding != TaxByOrder)
+	}
+	return all
+}
+
+// share is amount × part ÷ whole. It multiplies first, which is exact, unless the product has too many digits.
+func (s *sum) share(amount, part, whole decimal.Decimal) decimal.Decimal {
+	if product, err := amount.Mul(part); err == nil {
+		return s.do(product.Quo(whole))
+	}
+	return s.do(amount.Mul(s.do(part.Quo(whole))))
+}
+
+// taxed is how much charges add to what is taxed.
+func (s *sum) taxed(charges []Charge, base string) (more decimal.Decimal) {
+	for i := range charges {
+		switch c := &charges[i]; {
+		case c.Allowance && (base == TaxLessAllowances || base == TaxWithCharges):
+			more = s.do(more.Sub(c.Amount.d))
+		case !c.Allowance && base == TaxWithCharges:
+			more = s.do(more.Add(c.Amount.d))
+		}
+	}
+	return more
+}
+
 func (t *taxes) add(s *sum, rate, amount decimal.Decimal, apart bool) {
 	for i := 0; i < len(*t) && !apart; i++ {
 		if one := &(*t)[i]; one.rate.Cmp(rate) == 0 {
@@ -201,3 +238,17 @@ const (
 	TaxByLine  = "line"
 	TaxByOrder = "order"
 )
+
+// What rates of tax are of: the lines' amounts, these less the allowances of the lines and of the order, or these with
+// the charges, too.
+const (
+	TaxOfLines        = "lines"
+	TaxLessAllowances = "less_allowances"
+	TaxWithCharges    = "with_charges"
+)
+
+// TaxBases are all of them.
+var TaxBases = []string{TaxOfLines, TaxLessAllowances, TaxWithCharges}
+
+// TaxRoundings are the places where tax can be rounded.
+var TaxRoundings = []string{TaxByLine, TaxByOrder}

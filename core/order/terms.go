@@ -1,6 +1,9 @@
 package order
 
-import "strconv"
+import (
+	"slices"
+	"strconv"
+)
 
 // Term is one part of a value that Koinos computed.
 type Term struct {
@@ -61,6 +64,14 @@ func (o *Order) Terms(line int, field string) (value string, terms []Term, ok bo
 				add("+", l.TaxPercent.String()+words+l.Number, l.Amount.String())
 			}
 		}
+		if terms != nil && o.TaxBase != "" && o.TaxBase != TaxOfLines {
+			for i := range o.Lines {
+				if l := &o.Lines[i]; !l.TaxPercent.IsZero() {
+					charges(" of line "+l.Number, o.taxedCharges(l.Charges))
+				}
+			}
+			charges(", divided by the lines' amounts", o.taxedCharges(o.Charges))
+		}
 		if terms == nil {
 			add("+", "tax as the document states it", o.TaxAmount.String())
 		}
@@ -90,4 +101,9 @@ func (o *Order) Terms(line int, field string) (value string, terms []Term, ok bo
 		return string(o.Status), terms, true
 	}
 	return "", nil, false
+}
+
+// taxedCharges are the charges that what is taxed is made of, besides amounts of lines.
+func (o *Order) taxedCharges(all []Charge) []Charge {
+	return slices.DeleteFunc(slices.Clone(all), func(c Charge) bool { return !c.Allowance && o.TaxBase != TaxWithCharges })
 }
