@@ -520,8 +520,19 @@ func TestInvoiceThatCameOfSeveralOrders(t *testing.T) {
 		}
 		return strings.Join(all, "; ")
 	}
-	const says = " | The set is of 2 orders; what it says of all of them together is not compared."
-	if got, want := d.heard(varnholt(11, "810", fmt.Sprintf(invoice, 14200))), "done"+says; got != want {
+	const differs, first = " | For all of its orders the invoice states a total of ", " | The set is of 2 orders; what it says of all of them " +
+		"together counts for the first."
+	for n, c := range []struct{ set, want string }{ // each is held whole, and nothing of it counts
+		{fmt.Sprintf(invoice, 14202), strings.Repeat(differs+"142.02; its lines, charges and tax make 142.00.", 2)},
+		{fmt.Sprintf(invoice, 14000) + "TXI*TX*2~", first + strings.Repeat(differs+"140.00; its lines, charges and tax make 144.00.", 2)},
+		{fmt.Sprintf(invoice, 14200) + "TXI*TX*2~", first + strings.Repeat(differs+"142.00; its lines, charges and tax make 144.00.", 2)},
+	} {
+		set := strings.Replace(c.set, "VI-1", fmt.Sprintf("VX-%d", n), 1)
+		if got, want := d.heard(varnholt(20+n, "810", set)), "held"+c.want; got != want || billed() != "" {
+			t.Errorf("it is %s, want %s; billed are %s", got, want, billed())
+		}
+	}
+	if got, want := d.heard(varnholt(11, "810", fmt.Sprintf(invoice, 14200))), "done"; got != want {
 		t.Errorf("it is %s, want %s", got, want)
 	}
 	want := numbers[0] + " VI-1: 60 of 1 100 of 2 = 113.60; " + numbers[1] + " VI-1: 40 of 1 = 28.40"
@@ -532,11 +543,16 @@ func TestInvoiceThatCameOfSeveralOrders(t *testing.T) {
 		t.Errorf("again it is %s, and billed are %s", got, billed())
 	}
 	freight := strings.Replace(fmt.Sprintf(invoice, 15200), "VI-1", "VI-2", 1) + "SAC*C*D240***1000~"
-	if got := d.heard(varnholt(13, "810", freight)); !strings.HasPrefix(got, "held"+says+" | The set is of 2 orders; what it says of all of them together counts for the first. | ") {
+	if got := d.heard(varnholt(13, "810", freight)); !strings.HasPrefix(got, "held | The set is of 2 orders; what it says of all of them together counts for the first. | ") {
 		t.Errorf("with freight it is %s", got)
 	}
 	alone := strings.Replace(fmt.Sprintf(invoice, 14200), "VI-1*", "VI-3*20260316*"+numbers[0], 1)
 	if got := d.heard(varnholt(14, "810", alone)); !strings.HasPrefix(got, "held | ") || strings.Contains(got, "The set is of") {
 		t.Errorf("with an order in its header it is %s", got)
+	}
+	unsaid := strings.Replace(strings.Replace(fmt.Sprintf(invoice, 14200), "*60*MR*0.71*", "****", 1), "VI-1", "VX-9", 1)
+	if got, want := d.heard(varnholt(30, "810", unsaid)), "The set is of several orders; the total that it states of all of them is not "+
+		"compared, because not every line says its money."; !strings.Contains(got, want) {
+		t.Errorf("it is %s", got)
 	}
 }

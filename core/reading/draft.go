@@ -100,6 +100,7 @@ func explain(m *mapping.Mapping, g *Group, set *list.Set, watch func(Step)) *int
 		}
 	}
 	w.compareCurrencies()
+	w.ofWhole()
 	return d
 }
 

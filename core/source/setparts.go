@@ -2,6 +2,7 @@ package source
 
 import (
 	"strings"
+	"sync"
 
 	"koinos/core/finding"
 	"koinos/core/tree"
@@ -17,7 +18,7 @@ type SetParts struct {
 	Number *x12.Address
 	Unless []*x12.Address // of the set: what names the order of all of it; then it is not divided
 	First  []string       // segments beside the lines that the first order gets alone, because nobody divides them
-	None   []string       // segments that none gets: they are about all of them together
+	None   []string       // segments that none gets: what they say of all of them is compared with the whole
 }
 
 // Every part has what stands beside the lines once more. A set that would take more than this is not divided: that its
@@ -84,8 +85,24 @@ func (p *SetParts) of(rec *Record) (parts []Record) {
 		})
 		parts = append(parts, part)
 	}
+	for whole, i := (&Whole{Node: rec.Node}), 0; i < len(parts); i++ {
+		parts[i].Whole = whole
+	}
 	parts[0].Findings = append(rec.Findings, p.together(rec, len(names))...)
 	return parts
+}
+
+// Whole is a set that was divided.
+type Whole struct {
+	Node  *tree.Node
+	once  sync.Once
+	found []finding.Finding
+}
+
+// Found returns what is found of the whole set, which is looked for once, whichever of its parts asks first.
+func (w *Whole) Found(look func() []finding.Finding) []finding.Finding {
+	w.once.Do(func() { w.found = look() })
+	return w.found
 }
 
 func contains(names []string, n *tree.Node) bool {
@@ -97,23 +114,16 @@ func contains(names []string, n *tree.Node) bool {
 	return false
 }
 
-// together says what a set states of all its orders together, which is not compared or divided.
+// together says what a set charges all its orders together, which is not divided.
 func (p *SetParts) together(rec *Record, orders int) (all []finding.Finding) {
 	said := map[string]bool{}
 	for n := rec.Node.First(); n != nil; n = n.Next() {
-		about := ""
-		switch {
-		case said[n.Name]:
-			continue
-		case contains(p.None, n):
-			about = "what it says of all of them together is not compared"
-		case contains(p.First, n):
-			about = "what it says of all of them together counts for the first"
-		default:
+		if said[n.Name] || !contains(p.First, n) {
 			continue
 		}
 		said[n.Name] = true
-		f := finding.New(finding.ValueUnread, PlaceOf(n, rec.Line), n.Name, "The set is of %d orders; %s.", orders, about)
+		f := finding.New(finding.ValueUnread, PlaceOf(n, rec.Line), n.Name,
+			"The set is of %d orders; what it says of all of them together counts for the first.", orders)
 		f.Hint = "Compare it by hand, or ask the sender for a set for each order."
 		all = append(all, f)
 	}

@@ -64,6 +64,7 @@ type Record struct {
 	Findings []finding.Finding
 
 	Node   *tree.Node // the JSON value; nil for a row of cells
+	Whole  *Whole     // X12: the set that this is a part of; nil if it is no part
 	Part   int        // JSON: which of several paths chose it, counted from 1; 0 if there are not several
 	Line   int        // line of NDJSON
 	Last   int        // number of the record's last value in JSON; 0 is Row
