@@ -63,7 +63,8 @@ func (s *Session) Ahead(ctx context.Context, st *store.Store, entries []*Entry) 
 	}
 	for i, e := range all {
 		if orders[i] != nil {
-			if err := s.ahead(e, orders[i], known); err != nil {
+			asOf := func(revision int) (*order.Order, error) { return st.AsOf(ctx, orders[i].ID, revision) }
+			if err := s.ahead(e, orders[i], known, asOf); err != nil {
 				return err
 			}
 		}
@@ -78,10 +79,11 @@ func (s *Session) Vain() bool {
 }
 
 // ahead works out what a notice does to an order.
-func (s *Session) ahead(e *Entry, o *store.StoredOrder, known map[store.MovementKey]store.Posted) error {
+func (s *Session) ahead(e *Entry, o *store.StoredOrder, known map[store.MovementKey]store.Posted,
+	asOf func(revision int) (*order.Order, error)) error {
 	before := len(e.Findings)
 	a := &ahead{session: s, of: headOf(o)}
-	n := &noticed{s: s, e: e, stored: o, known: func(kind order.MovementKind, partner,
+	n := &noticed{s: s, e: e, stored: o, asOf: asOf, known: func(kind order.MovementKind, partner,
 		number string) (string, bool, error) {
 		is, was := known[store.MovementKey{Kind: kind, Partner: partner, Number: number}]
 		if !was {

@@ -23,18 +23,18 @@ var changeActs = map[string]string{
 // change applies a requested change to the order.
 func (n *noticed) change() error {
 	in := n.in
+	n.exactly = n.e.Target != 0
+	if err := n.since(); err != nil || n.e.Refused() {
+		return err
+	}
 	for i := range in.Lines {
 		l := &in.Lines[i]
-		code := ""
-		if l.Statement != nil {
-			code = l.Statement.Code
-		}
-		plain := strings.ToUpper(strings.TrimSpace(code))
+		plain := actOf(l)
 		act, known := changeActs[plain]
 		switch {
 		case !known:
-			n.e.Add(finding.UnknownChoice, i+1, "change", code, "%q does not say what is to become of the line.",
-				code).Hint = "It may be add, delete, change, replace, or a code of X12 element 670 that says one of these."
+			n.e.Add(finding.UnknownChoice, i+1, "change", l.Statement.Code, "%q does not say what is to become of the line.",
+				l.Statement.Code).Hint = "It may be add, delete, change, replace, or a code of X12 element 670 that says one of these."
 		case act == "add":
 			n.add(i)
 		case act == "delete":
@@ -47,13 +47,25 @@ func (n *noticed) change() error {
 	if n.e.Target == 0 { // a document says of which day the order is that it means
 		but = append(but, "ordered_on")
 	}
-	n.is.Say(nil, in, 0, but...)
+	n.is.Say(nil, in, 0, n.exactly, but...)
 	n.clear(0, nil)
 	n.stage()
 	for _, p := range in.Parties {
-		n.is.SayParty(p)
+		if n.exactly {
+			n.is.SayParts(p)
+		} else {
+			n.is.SayParty(p)
+		}
 	}
 	return nil
+}
+
+// actOf is what a line of a change says is to become of the order's line.
+func actOf(l *order.Line) string {
+	if l.Statement == nil {
+		return ""
+	}
+	return strings.ToUpper(strings.TrimSpace(l.Statement.Code))
 }
 
 // stage brings the order to another stage, as long as nothing has moved.
@@ -83,8 +95,8 @@ func (n *noticed) stage() {
 
 // clear makes the fields blank that the notice clears in one of its lines. Line 0 is its header.
 func (n *noticed) clear(from int, l *order.Line) {
-	for i := range n.e.Clears {
-		if c := &n.e.Clears[i]; c.Line == from {
+	for i := range n.clears {
+		if c := &n.clears[i]; c.Line == from {
 			n.is.Clear(&c.Field, l)
 		}
 	}
@@ -203,7 +215,7 @@ func (n *noticed) alter(i int, code string, replaced bool) {
 				"A change does not set %s of a line; it stays as it is.", name)
 		}
 	}
-	n.is.Say(l, n.in, i+1, append([]string{"number", "sender_line", "quantity", "amount"}, posted...)...)
+	n.is.Say(l, n.in, i+1, n.exactly, append([]string{"number", "sender_line", "quantity", "amount"}, posted...)...)
 	n.clear(i+1, l)
 	if l.Codes() != codes || l.SenderLine != sender {
 		n.finderOf().Changed(n.positionOf(l))

@@ -42,7 +42,8 @@ func (s *Session) notice(spoken *spokenOf, e *Entry, res *store.OrderResult) (*s
 		var stored *store.StoredOrder
 		if stored, err = spoken.order(ids[0]); err == nil {
 			at = headOf(stored)
-			changed, err = s.decide(&noticed{s: s, spoken: spoken, e: e, stored: stored, known: spoken.changes.Reverses})
+			changed, err = s.decide(&noticed{s: s, spoken: spoken, e: e, stored: stored, known: spoken.changes.Reverses,
+				asOf: func(revision int) (*order.Order, error) { return spoken.tx.AsOf(ids[0], revision) }})
 		}
 	}
 	if err != nil {
@@ -234,6 +235,9 @@ type noticed struct {
 	names   map[string]string // what the notice calls the fields that it changes
 	besides []order.Change    // changes of what an order does not have as a field
 	same    bool              // it was carried out before
+	asOf    func(revision int) (*order.Order, error)
+	clears  []intent.Cleared // fields that it makes blank
+	exactly bool             // what differs in letter case only is a change, too, and a party changes by its parts
 }
 
 // lineOf finds the line that the nth line of the notice means: by its number, by the sender's id, or by its item if

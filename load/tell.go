@@ -159,13 +159,9 @@ var noticePaths = func() map[string]string {
 	return paths
 }()
 
-// unset are fields of orders that no change can set; never are those that can never be blank.
-var (
-	unset = []string{"partner", "sender_number", "total", "tax_amount", "total_before_tax", "amount", "shipped",
-		"received",
-		"cancelled", "backordered"}
-	never = []string{"quantity", "number", "currency"}
-)
+// unset are fields of orders that no change can set.
+var unset = []string{"partner", "sender_number", "total", "tax_amount", "total_before_tax", "amount", "shipped",
+	"received", "cancelled", "backordered"}
 
 // fill puts fields, by their names, into what is said about an order or about its line n; in is where they stand.
 func fill(i *intent.Intent, level order.Level, n int, values map[string]string, in *tree.Node) {
@@ -207,7 +203,7 @@ func fill(i *intent.Intent, level order.Level, n int, values map[string]string, 
 				refuse(finding.UpdateConflict, "Leave it out; what it is stays as it is.", "A change does not set %s of %s.", name,
 					of)
 				continue
-			case value == "" && slices.Contains(never, name):
+			case value == "" && !intent.CanBeBlank(name):
 				refuse(finding.MustMissing, "Send the value, or leave it out.", "%s cannot be blank.", name)
 				continue
 			case value == "" && f.Kinds == nil:

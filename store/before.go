@@ -138,6 +138,11 @@ func (s *Store) AsOf(ctx context.Context, id int64, revision int) (*order.Order,
 	return orderBefore(ctx, tx, id, revision+1)
 }
 
+// AsOf is Store.AsOf, including what the transaction has written.
+func (t *Tx) AsOf(id int64, revision int) (*order.Order, error) {
+	return orderBefore(t.ctx, t, id, revision+1)
+}
+
 // note records that something happened to an order, and its content before.
 func (s *Changes) note(c *Changed) (err error) {
 	if err := c.Snapshot(); err != nil {

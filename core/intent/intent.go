@@ -53,6 +53,11 @@ type Cleared struct {
 	Field order.Field
 }
 
+// CanBeBlank reports whether a change can make a field blank.
+func CanBeBlank(field string) bool {
+	return field != "quantity" && field != "number" && field != "currency"
+}
+
 // Find adds a finding at a place; line 0 is the header.
 func (i *Intent) Find(code finding.Code, at origin.Place, value string, line int, format string,
 	args ...any) *finding.Finding {

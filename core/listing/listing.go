@@ -45,8 +45,9 @@ var filledIn = map[intent.Kind]struct{ number, quantity string }{
 	intent.Return: {"return", "returned now"}, intent.Invoice: {"invoice", "bill now"},
 }
 
-// keys are the columns by which the lines of a table find their order lines.
-var keys = []string{"number", "partner", "lines.number", "lines.item"}
+// keys are the columns by which the lines of a table find their order lines. The revision says what the order was when
+// the table was written, so that only what somebody changes in it is a change.
+var keys = []string{"number", "revision", "partner", "lines.number", "lines.item"}
 
 // Of says which orders a table to be filled in is about; "" if the caller says it.
 func (c *Choice) Of() order.Kind {
@@ -93,7 +94,7 @@ func New(c Choice) (*Listing, error) {
 			return nil, err
 		}
 		for i := len(keys) - 1; i >= 0; i-- {
-			if !slices.Contains(names, keys[i]) {
+			if !slices.Contains(names, keys[i]) && (keys[i] != "revision" || c.For == intent.Change) {
 				names = append([]string{keys[i]}, names...)
 			}
 		}

@@ -64,7 +64,7 @@ func TestRows(t *testing.T) {
 			"SO-7|5.00|1.98|5||\nSO-7|5.00|1.98|5||1.25\nPO-8|||||\nSO-9|||||"},
 		{"the same, to be changed", Choice{Columns: []string{"charge.freight", "allowance.discount", "allowance_percent.discount",
 			"lines.charge.cutting"}, For: intent.Change},
-			"SO-7|PELLOW|10|00417|5|1|5|\nSO-7|PELLOW|20|00501||||\nPO-8|KESTLE|1|00113||||\nSO-9|SALTRY||||||"},
+			"SO-7|3|PELLOW|10|00417|5|1|5|\nSO-7|3|PELLOW|20|00501||||\nPO-8|0|KESTLE|1|00113||||\nSO-9|0|SALTRY||||||"},
 		{"sums", Choice{Columns: []string{"number", "total", "lines.quantity", "lines.amount", "lines.unit_price"},
 			Sums: true},
 			"SO-7|19.50|10|9.50|\nSO-7|19.50|2.5|10|\nPO-8|0|3|0|\nSO-9|0|||\n||||\n" +

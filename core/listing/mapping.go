@@ -76,7 +76,7 @@ var about = map[intent.Kind]string{intent.Change: "changes", intent.Shipment: "w
 
 // must says that a key is needed.
 func must(field string) string {
-	if field == "item" {
+	if field == "item" || field == "revision" {
 		return ""
 	}
 	return ", need: must"

@@ -55,7 +55,7 @@ func (o *Order) OfItem(l *Line) (position int) {
 // naming are the fields of a change's header that identify the order and the change, and change nothing.
 var naming = []string{"number", "sender_number", "partner", "ordered_on", "currency", "total", "tax_amount",
 	"total_before_tax", "reference.release",
-	"change_number", "changed_on", Reason}
+	"change_number", "changed_on", "revision", Reason}
 
 // EachChange calls yield with what the header of a change says that the order should be.
 func (o *Order) EachChange(yield func(field, value string)) {

@@ -18,6 +18,7 @@ type Statement struct {
 	Weight   Number `json:"weight,omitzero"`
 	WeightIn string `json:"weight_unit,omitempty"`
 	Shipment string `json:"shipment,omitempty" doc:"Invoice: the shipment that it bills"`
+	Base     Number `json:"base_revision,omitzero" doc:"Change: revision of the order that the record was made from"`
 	Reason   string `json:"reason,omitempty" doc:"Change, withdrawal, return, credit note: why, in words"`
 
 	Charges    string `json:"charges_billed,omitempty" doc:"Invoice: when the order's charges are billed: first, share, last or none"`
@@ -77,6 +78,10 @@ var statements = []Field{
 		text: func(o *Order, _ *Line) *string { return &stated(o).Number }},
 	{Name: "changed_on", Level: Header, Type: Day, Kinds: []string{ofChange}, About: "Day of the change",
 		date: func(o *Order, _ *Line) *Date { return &stated(o).On }},
+	{Name: "revision", Level: Header, Type: Decimal, Kinds: []string{ofChange},
+		About: "Revision of the order that the record was made from, such as the revision in an exported table: only what differs from what the " +
+			"order was then is a change, and a cell that is blank and was not is made blank",
+		num: func(o *Order, _ *Line) *Number { return &stated(o).Base }},
 	{Name: "answer", Level: Header, Type: Text, Kinds: []string{ofAnswer},
 		About: "Answer to the order as a whole: accepted, changed, refused, or a code of X12 element 587",
 		text:  func(o *Order, _ *Line) *string { return &stated(o).Code }},

@@ -244,8 +244,8 @@ func (o *Order) Clone() *Order {
 }
 
 // Say sets what line n of in says, counted from 1, in line l of the order; with n 0 it sets the header, without
-// parties. Fields in but stay as they are, and so do codes that differ only in letter case.
-func (o *Order) Say(l *Line, in *Order, n int, but ...string) {
+// parties. Fields in but stay as they are, and so do, unless exactly, codes that differ only in letter case.
+func (o *Order) Say(l *Line, in *Order, n int, exactly bool, but ...string) {
 	var line *Line
 	if n > 0 {
 		line = &in.Lines[n-1]
@@ -262,7 +262,7 @@ func (o *Order) Say(l *Line, in *Order, n int, but ...string) {
 		level = Lines
 	}
 	for _, name := range names {
-		if f, ok := Lookup(level, name); ok && !strings.EqualFold(f.Value(o, l), f.Value(in, line)) {
+		if f, ok := Lookup(level, name); ok && !sameText(f.Value(o, l), f.Value(in, line), exactly) {
 			f.copy(o, l, in, line, false)
 		}
 	}

@@ -101,6 +101,7 @@ func explain(m *mapping.Mapping, g *Group, set *list.Set, watch func(Step)) *int
 	}
 	w.compareCurrencies()
 	w.ofWhole()
+	w.blanks()
 	return d
 }
 

@@ -1,0 +1,174 @@
+package load
+
+import (
+	"bytes"
+	"context"
+	"encoding/csv"
+	"fmt"
+	"strings"
+	"testing"
+
+	"koinos/core/intent"
+	"koinos/core/listing"
+	"koinos/core/order"
+	"koinos/store"
+)
+
+// changedTable is a table of the stored order that was exported for changes, with the mapping that takes it in.
+type changedTable struct {
+	rows    [][]string
+	mapping string
+}
+
+func (e *Engine) tableOfChanges(t *testing.T, columns ...string) changedTable {
+	t.Helper()
+	l, err := listing.New(listing.Choice{For: intent.Change, Columns: columns})
+	if err != nil {
+		t.Fatal(err)
+	}
+	o, err := e.store.Order(context.Background(), 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	table := changedTable{rows: [][]string{l.Sheets()[0].Headings}}
+	if err := l.Rows(&o.Order, func(_ int, row []string) error { table.rows = append(table.rows, row); return nil }); err != nil {
+		t.Fatal(err)
+	}
+	if table.mapping, err = l.Mapping("example", order.Sales); err != nil {
+		t.Fatal(err)
+	}
+	return table
+}
+
+// with returns the table with other values in some cells, each by its row and column, such as "1 notes=soon".
+func (c changedTable) with(t *testing.T, cells ...string) changedTable {
+	t.Helper()
+	out := changedTable{mapping: c.mapping}
+	for _, row := range c.rows {
+		out.rows = append(out.rows, append([]string{}, row...))
+	}
+	for _, cell := range cells {
+		where, value, _ := strings.Cut(cell, "=")
+		var row int
+		var column string
+		if _, err := fmt.Sscan(where, &row, &column); err != nil {
+			t.Fatal(cell, err)
+		}
+		found := false
+		for i, name := range out.rows[0] {
+			if name == column {
+				out.rows[row][i], found = value, true
+			}
+		}
+		if !found {
+			t.Fatalf("there is no column %s in %q", column, out.rows[0])
+		}
+	}
+	return out
+}
+
+// load loads the table, and says what became of the order.
+func (c changedTable) load(t *testing.T, e *Engine, dry bool) string {
+	t.Helper()
+	var doc bytes.Buffer
+	if err := csv.NewWriter(&doc).WriteAll(c.rows); err != nil {
+		t.Fatal(err)
+	}
+	req := Request{}
+	req.Options.DryRun = dry
+	l := send(t, e, c.mapping, doc.Bytes(), req)
+	outcomes, _, err := e.store.Outcomes(context.Background(), l.ID, store.OutcomeFilter{Limit: 10})
+	if err != nil || len(outcomes) != 1 {
+		t.Fatal(outcomes, err)
+	}
+	got := string(outcomes[0].Outcome)
+	for i := range outcomes[0].Changes {
+		got += "; " + outcomes[0].Changes[i].At + " " + outcomes[0].Changes[i].String()
+	}
+	found, err := e.store.Findings(context.Background(), l.ID, store.FindingFilter{Limit: 10})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, f := range found {
+		got += "; " + f.At + ": " + f.Message
+	}
+	return got
+}
+
+// A table that was written for changes changes what somebody has changed in it, and nothing else: whatever became of the
+// order in the meantime stays, and where both have changed the same, neither wins in silence.
+func TestChangedTable(t *testing.T) {
+	e := twoLines(t)
+	e.tellAll(t, []telling{
+		{"facts of the header", intent.Change, `{"header": {"notes": "call first", "ship_to.name": "Yard", "ship_to.city": "Sundvik", ` +
+			`"charge.freight": "12.50", "custom.hull": "H1"}, "lines": [{"number": "2", "description": "Lantern"}]}`, "",
+			`changed 2; notes was blank, is "call first"; ship_to.name was blank, is "Yard"; ship_to.city was blank, is "Sundvik"; ` +
+				`charge.freight was blank, is "12.5"; custom.hull was blank, is "H1"; line 2 description was blank, is "Lantern"`},
+	})
+	e.tellAll(t, []telling{{"a part of a party, and a letter's case", intent.Change,
+		`{"header": {"ship_to.street": "Pier 4"}, "lines": [{"number": "2", "description": "LANTERN"}]}`, "",
+		`changed 3; ship_to.street was blank, is "Pier 4"; line 2 description was "Lantern", is "LANTERN"`}})
+	e.told(t, intent.Change, `{"header": {"ship_to.street": " "}, "lines": [{"number": "2", "description": "Lantern"}, {"number": "1", "change": "delete"}]}`)
+	columns := []string{"notes", "ship_to.name", "ship_to.city", "charge.freight", "custom.hull", "lines.description", "lines.quantity",
+		"lines.unit_price"}
+	table := e.tableOfChanges(t, columns...)
+	for _, c := range []struct {
+		name  string
+		cells []string
+		want  string
+	}{
+		{"nothing: a cancelled line stays so", nil, "unchanged"},
+		{"a fact of the header", []string{"1 notes=soon"}, `differs; row 2 column 6 notes was "call first", is "soon"`},
+		{"letter case alone", []string{"2 lines.description=LANTERN"}, `differs; row 3 column 11 line 2 description was "Lantern", is "LANTERN"`},
+		{"one part of a party", []string{"1 ship_to.city=Aby"}, `differs; row 2 column 8 ship_to.city was "Sundvik", is "Aby"`},
+		{"a part of a party made blank", []string{"1 ship_to.city="}, `differs; row 2 column 8 ship_to.city was "Sundvik", is blank`},
+		{"a charge made blank", []string{"1 charge.freight="}, `differs; row 2 column 9 charge.freight was "12.5", is blank`},
+		{"a field of a line made blank", []string{"2 lines.description="}, `differs; row 3 column 11 line 2 description was "Lantern", is blank`},
+		{"a quantity made blank", []string{"2 lines.quantity="}, `refused; row 3 column 12: quantity was 4, and cannot be made blank.`},
+		{"blank as it was", []string{"1 lines.description="}, "unchanged"},
+		{"another item, by its line", []string{"2 lines.item=00417"}, `differs; row 3 column 5 line 2 item was "00501", is "00417"; ` +
+			`row 3 column 11 line 2 description was "Lantern", is blank`},
+		{"a revision that never was", []string{"1 revision=9", "2 revision=9"},
+			"refused; row 2 column 2: The order SO-000001 has no revision 9; it is at revision 4 now."},
+		{"no revision: what the table says is what the order becomes", []string{"1 revision=", "2 revision=", "1 notes="},
+			`differs; row 2 line 1 cancelled was "10", is blank`},
+		{"the facts without their row", []string{"1 notes=", "1 ship_to.name=", "1 ship_to.city=", "1 charge.freight=", "1 custom.hull="},
+			"unchanged; row 2 column 6: All that the header says of the order SO-000001 is blank, as if its first row were missing: it stays as it is."},
+	} {
+		if got := table.with(t, c.cells...).load(t, e, true); got != c.want {
+			t.Errorf("%s: %s\nnot %s", c.name, got, c.want)
+		}
+	}
+	// Others change the order, and goods of it move.
+	e.told(t, intent.Change, `{"header": {"notes": "ring twice"}, "lines": [{"number": "2", "unit_price": "60"}]}`)
+	e.told(t, intent.Shipment, `{"header": {"shipment": "S-1"}, "lines": [{"number": "2", "quantity": "1"}]}`)
+	for _, c := range []struct {
+		name  string
+		cells []string
+		want  string
+	}{
+		{"nothing", nil, "unchanged"},
+		{"something else", []string{"1 custom.hull=H2", "2 lines.quantity=6"}, `differs; row 2 column 10 custom.hull was "H1", is "H2"; ` +
+			`row 3 column 12 line 2 quantity was "4", is "6"`},
+		{"the same", []string{"1 notes=soon", "2 lines.unit_price=59"},
+			`refused; row 2 column 6: notes was call first at revision 4 of the order SO-000001, and is ring twice now; here it is soon.; ` +
+				`row 3 column 13: unit_price was 64.5 at revision 4 of the order SO-000001, and is 60 now; here it is 59.`},
+		{"the same, in the same way", []string{"1 notes=ring twice", "2 lines.unit_price=60.00"}, "unchanged"},
+		{"made blank what others changed", []string{"1 notes="},
+			`refused; row 2 column 6: notes was call first at revision 4 of the order SO-000001, and is ring twice now; here it is (blank).`},
+	} {
+		if got := table.with(t, c.cells...).load(t, e, true); got != c.want {
+			t.Errorf("later, %s: %s\nnot %s", c.name, got, c.want)
+		}
+	}
+	// The same table is loaded, loaded again, and changed further.
+	table = table.with(t, "1 custom.hull=H2")
+	for _, want := range []string{`changed; row 2 column 10 custom.hull was "H1", is "H2"`, "unchanged"} {
+		if got := table.load(t, e, false); got != want {
+			t.Errorf("%s, not %s", got, want)
+		}
+	}
+	if got, want := table.with(t, "2 lines.description=Lamp").load(t, e, false), `changed; row 3 column 11 line 2 description was "Lantern", is "Lamp"`; got != want {
+		t.Errorf("%s, not %s", got, want)
+	}
+}
