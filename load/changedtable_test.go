@@ -4,7 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/csv"
-	"fmt"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -26,6 +26,12 @@ func (e *Engine) tableOfChanges(t *testing.T, columns ...string) changedTable {
 	if err != nil {
 		t.Fatal(err)
 	}
+	return e.tableOf(t, l)
+}
+
+// tableOf is the table that a listing makes of the stored order.
+func (e *Engine) tableOf(t *testing.T, l *listing.Listing) changedTable {
+	t.Helper()
 	o, err := e.store.Order(context.Background(), 1)
 	if err != nil {
 		t.Fatal(err)
@@ -49,9 +55,9 @@ func (c changedTable) with(t *testing.T, cells ...string) changedTable {
 	}
 	for _, cell := range cells {
 		where, value, _ := strings.Cut(cell, "=")
-		var row int
-		var column string
-		if _, err := fmt.Sscan(where, &row, &column); err != nil {
+		number, column, _ := strings.Cut(where, " ")
+		row, err := strconv.Atoi(number)
+		if err != nil {
 			t.Fatal(cell, err)
 		}
 		found := false
@@ -170,5 +176,26 @@ func TestChangedTable(t *testing.T) {
 	}
 	if got, want := table.with(t, "2 lines.description=Lamp").load(t, e, false), `changed; row 3 column 11 line 2 description was "Lantern", is "Lamp"`; got != want {
 		t.Errorf("%s, not %s", got, want)
+	}
+}
+
+// What is filled in counts once by its number, which nothing has that was posted without one in the meantime.
+func TestTableThatIsFilledIn(t *testing.T) {
+	e := twoLines(t)
+	l, err := listing.New(listing.Choice{For: intent.Shipment})
+	if err != nil {
+		t.Fatal(err)
+	}
+	table := e.tableOf(t, l).with(t, "1 ship now=4")
+	e.tellAll(t, []telling{{"the same goods, by somebody else", intent.Shipment, `{"lines": [{"number": "1", "quantity": "4"}]}`, "",
+		`changed 2; line 1 shipped was blank, is "4"`}})
+	for _, c := range []struct{ cells, want string }{
+		{"1 ship now=4", `changed; row 2 column 21 line 1 shipped was "4", is "8"`},
+		{"1 ship now=4", "unchanged"},
+		{"2 ship now=1", "refused; row 2 column 1: The shipment SO-000001/2T of OSTRAND was posted before, with other quantities."},
+	} {
+		if got := table.with(t, c.cells).load(t, e, false); got != c.want {
+			t.Errorf("%s: %s\nnot %s", c.cells, got, c.want)
+		}
 	}
 }

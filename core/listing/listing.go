@@ -38,8 +38,9 @@ type Choice struct {
 var Kinds = []string{string(intent.Change), string(intent.Shipment), string(intent.Receipt), string(intent.Return),
 	string(intent.Invoice)}
 
-// filledIn are the columns to be filled in, by what the table is for: the number of the notice, which is the order's
-// with its next revision, and the blank column for quantities.
+// filledIn are the columns to be filled in, by what the table is for: the number of the notice, and the blank column for
+// quantities. The number is the order's with its next revision, and a T for table: what somebody posts without a number
+// in the meantime is called the same without it.
 var filledIn = map[intent.Kind]struct{ number, quantity string }{
 	intent.Shipment: {"shipment", "ship now"}, intent.Receipt: {"receipt", "receive now"},
 	intent.Return: {"return", "returned now"}, intent.Invoice: {"invoice", "bill now"},
@@ -157,7 +158,7 @@ func (c *Choice) lay(columns []column) []table {
 	}
 	if f, ok := filledIn[c.For]; ok {
 		columns = append(append([]column{{name: f.number, value: func(o *order.Order, _ *order.Line) (string, error) {
-			return fmt.Sprintf("%s/%d", o.Number, o.Revision+1), nil
+			return fmt.Sprintf("%s/%dT", o.Number, o.Revision+1), nil
 		}}}, columns...), column{name: f.quantity, level: order.Lines, number: true,
 			value: func(*order.Order, *order.Line) (string, error) { return "", nil }})
 	}
