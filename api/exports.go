@@ -14,6 +14,19 @@ type ExportMapping struct {
 	Text string `json:"text" doc:"YAML"`
 }
 
+// ExportColumn is a column that a table of orders can have.
+type ExportColumn struct {
+	Name   string `json:"name" doc:"As export-orders takes it; those of lines stand behind lines."`
+	About  string `json:"about"`
+	Family bool   `json:"family,omitempty" doc:"The name ends in an asterisk: a word of your own stands there, such as custom.hull_no"`
+}
+
+// ExportColumns are the columns that a table of orders can have.
+type ExportColumns struct {
+	Items []ExportColumn      `json:"items"`
+	Usual map[string][]string `json:"usual" doc:"The columns that are written if none is named, by layout"`
+}
+
 // Export is a choice of orders, columns and layout that is stored under a name.
 type Export struct {
 	Name     string    `json:"name" db:"name" doc:"Small letters, digits and hyphens"`

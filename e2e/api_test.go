@@ -138,6 +138,7 @@ func TestPublishedAPI(t *testing.T) {
 		{"GET", "/orders/export?since=0&format=ods&overdue=true", "", 200}, {"GET", "/orders/export?since=0&load=1", "", 422},
 		{"GET", "/orders?overdue=true", "", 200},
 		{"GET", "/orders/export?for=shipment&kind=purchase", "", 422},
+		{"GET", "/orders/export-columns", "", 200},
 		{"GET", "/orders/export-mapping?name=today&for=shipment", "", 200},
 		{"GET", "/orders/export-mapping?name=today&for=change", "", 422},
 		{"PUT", "/exports/weekly", `{"choice":"partner=PELLOW&open=true","position":3}`, 200},

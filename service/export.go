@@ -105,6 +105,7 @@ func (s *Service) export(h huma.API) {
 		}
 		return sent, nil
 	})
+	s.exportColumns(h)
 	s.exportMapping(h)
 	s.keptExports(h)
 }
@@ -147,6 +148,21 @@ func (s *Service) exported(ctx context.Context, ids []int64, f *store.OrderFilte
 		}
 	}
 	return nil
+}
+
+// exportColumns lists the columns of a table.
+func (s *Service) exportColumns(h huma.API) {
+	o := op(http.MethodGet, "/orders/export-columns", "export-columns", "Orders", "read", "The columns that a table of orders can have")
+	handle(s, h, o, func(context.Context, *none) (*answer[api.ExportColumns], error) {
+		out := api.ExportColumns{Usual: map[string][]string{}}
+		for _, c := range listing.Columns() {
+			out.Items = append(out.Items, api.ExportColumn(c))
+		}
+		for layout, columns := range listing.Usual {
+			out.Usual[string(layout)] = columns
+		}
+		return &answer[api.ExportColumns]{out}, nil
+	})
 }
 
 // exportMapping returns the mapping with which a table can be loaded that was exported to be filled in.

@@ -3,6 +3,7 @@ package listing
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -25,31 +26,70 @@ var Usual = map[Layout][]string{
 	Apart:     slices.Concat(ofOrder, []string{"goods", "tax", "total"}, ofLine),
 }
 
-// computed are the values of orders and lines in addition to the fields that can be bound.
-var computed = map[order.Level]map[string]func(o *order.Order, l *order.Line) (string, error){
+// figure is a value of an order or of a line that is no field: it is computed, or the order's own.
+type figure struct {
+	about  string
+	number bool
+	value  func(o *order.Order, l *order.Line) (string, error)
+}
+
+// text makes a figure of a value that never fails.
+func text(about string, number bool, value func(o *order.Order, l *order.Line) string) figure {
+	return figure{about, number, func(o *order.Order, l *order.Line) (string, error) { return value(o, l), nil }}
+}
+
+// figures are these values, by their names.
+var figures = map[order.Level]map[string]figure{
 	order.Header: {
-		"id":       func(o *order.Order, _ *order.Line) (string, error) { return strconv.FormatInt(o.ID, 10), nil },
-		"kind":     func(o *order.Order, _ *order.Line) (string, error) { return string(o.Kind), nil },
-		"status":   func(o *order.Order, _ *order.Line) (string, error) { return string(o.Status), nil },
-		"revision": func(o *order.Order, _ *order.Line) (string, error) { return strconv.Itoa(o.Revision), nil },
-		"lines":    func(o *order.Order, _ *order.Line) (string, error) { return strconv.Itoa(len(o.Lines)), nil },
-		"goods":    func(o *order.Order, _ *order.Line) (string, error) { return orZero(o.Goods.String()), nil },
-		"tax":      func(o *order.Order, _ *order.Line) (string, error) { return orZero(o.Tax.String()), nil },
-		"total":    func(o *order.Order, _ *order.Line) (string, error) { return orZero(o.Total.String()), nil },
+		"id":   text("Koinos's own id of the order", false, func(o *order.Order, _ *order.Line) string { return strconv.FormatInt(o.ID, 10) }),
+		"kind": text("sales or purchase", false, func(o *order.Order, _ *order.Line) string { return string(o.Kind) }),
+		"status": text("draft, open, confirmed, partial, complete or cancelled", false,
+			func(o *order.Order, _ *order.Line) string { return string(o.Status) }),
+		"revision": text("How often the order has changed, and once more", true,
+			func(o *order.Order, _ *order.Line) string { return strconv.Itoa(o.Revision) }),
+		"lines": text("How many lines it has", true, func(o *order.Order, _ *order.Line) string { return strconv.Itoa(len(o.Lines)) }),
+		"goods": text("Sum of the lines' amounts", true, func(o *order.Order, _ *order.Line) string { return orZero(o.Goods.String()) }),
+		"tax":   text("Tax on the order", true, func(o *order.Order, _ *order.Line) string { return orZero(o.Tax.String()) }),
+		"total": text("Goods, charges, allowances and tax", true, func(o *order.Order, _ *order.Line) string { return orZero(o.Total.String()) }),
 	},
 	order.Lines: {
-		"id":       func(_ *order.Order, l *order.Line) (string, error) { return strconv.Itoa(l.ID), nil },
-		"amount":   func(_ *order.Order, l *order.Line) (string, error) { return orZero(l.Amount.String()), nil },
-		"returned": func(_ *order.Order, l *order.Line) (string, error) { return orZero(l.Returned.Plain()), nil },
-		"invoiced": func(_ *order.Order, l *order.Line) (string, error) { return orZero(l.Invoiced.Plain()), nil },
-		"moved": func(o *order.Order, l *order.Line) (string, error) {
-			return orZero(l.Moved(o.Kind.Moves()).Plain()), nil
-		},
-		"open": func(o *order.Order, l *order.Line) (string, error) {
+		"id": text("Koinos's own id of the line", false, func(_ *order.Order, l *order.Line) string { return strconv.Itoa(l.ID) }),
+		"amount": text("Quantity × price, less discount and what is cancelled", true,
+			func(_ *order.Order, l *order.Line) string { return orZero(l.Amount.String()) }),
+		"returned": text("Quantity that came back", true, func(_ *order.Order, l *order.Line) string { return orZero(l.Returned.Plain()) }),
+		"invoiced": text("Quantity that is invoiced", true, func(_ *order.Order, l *order.Line) string { return orZero(l.Invoiced.Plain()) }),
+		"moved": text("Quantity that was shipped, or received of a purchase order", true,
+			func(o *order.Order, l *order.Line) string { return orZero(l.Moved(o.Kind.Moves()).Plain()) }),
+		"open": {"Quantity that is to move still", true, func(o *order.Order, l *order.Line) (string, error) {
 			left, err := l.Open(o.Kind.Moves())
 			return orZero(left.Plain()), err
-		},
+		}},
 	},
+}
+
+// Described is a column that can be chosen.
+type Described struct {
+	Name, About string
+	Family      bool // the name ends in an asterisk, which stands for a word that the user chooses
+}
+
+// Columns lists the columns that can be chosen, those of orders first, in the order of their fields.
+func Columns() (all []Described) {
+	for _, level := range []order.Level{order.Header, order.Lines} {
+		prefix := ""
+		if level == order.Lines {
+			prefix = "lines."
+		}
+		for _, name := range slices.Sorted(maps.Keys(figures[level])) {
+			all = append(all, Described{Name: prefix + name, About: figures[level][name].about})
+		}
+		for _, f := range order.AllFields(level) {
+			if _, other := figures[level][f.Name]; !other {
+				all = append(all, Described{prefix + f.Name, f.About, strings.HasSuffix(f.Name, "*")})
+			}
+		}
+	}
+	return all
 }
 
 // orZero is a number as text; an absent one is 0.
@@ -59,9 +99,6 @@ func orZero(text string) string {
 	}
 	return text
 }
-
-// numeric are those of them that are numbers.
-var numeric = []string{"revision", "lines", "goods", "tax", "total", "amount", "returned", "invoiced", "moved", "open"}
 
 // added says what the numbers in a column are added up by: amounts by currency, or quantities by unit. Other numbers,
 // such as prices, are not added up.
@@ -116,8 +153,8 @@ func columnOf(name string, layout Layout) (column, error) {
 		return c, fmt.Errorf("%s: at most %d lines stand side by side", name, mostAcross)
 	}
 	c.sum = added[c.level][field]
-	if c.value = computed[c.level][field]; c.value != nil {
-		c.number = slices.Contains(numeric, field)
+	if f, ok := figures[c.level][field]; ok {
+		c.value, c.number = f.value, f.number
 		return c, nil
 	}
 	f, ok := order.Lookup(c.level, field)

@@ -136,12 +136,20 @@ export async function sendText<T>(path: string, method: string, kind: string, bo
   return res.json()
 }
 
-/** download saves a file that may need the access token. */
-export async function download(path: string) {
+/** download saves a file that may need the access token, and returns the headers of the answer. */
+export async function download(path: string): Promise<Headers> {
   const res = await plainFetch(path)
   const name = /filename="([^"]+)"/.exec(res.headers.get('Content-Disposition') ?? '')?.[1] ?? 'report'
+  saveBlob(name, await res.blob())
+  return res.headers
+}
+
+/** saveText saves a text as a file. */
+export const saveText = (name: string, text: string) => saveBlob(name, new Blob([text], { type: 'text/plain' }))
+
+function saveBlob(name: string, content: Blob) {
   const link = document.createElement('a')
-  link.href = URL.createObjectURL(await res.blob())
+  link.href = URL.createObjectURL(content)
   link.download = name
   link.click()
   URL.revokeObjectURL(link.href)

@@ -3,7 +3,7 @@ import Button from 'primevue/button'
 import InputText from 'primevue/inputtext'
 import { computed, ref, watch } from 'vue'
 
-import { api, data, download, type OrderSummary, type Posted, ProblemError } from '../api/client'
+import { api, data, type OrderSummary, type Posted, ProblemError } from '../api/client'
 import { useBusy } from '../busy'
 import OutcomeMark from '../components/OutcomeMark.vue'
 import StateNote from '../components/StateNote.vue'
@@ -133,8 +133,6 @@ const totals = computed(() => {
     return `${money(n ? `${whole}.${part.padEnd(n, '0')}` : sum)} ${currency}`
   })
 })
-const workbook = () =>
-  act('xlsx', () => download(`/api/v1/orders/export?format=xlsx&order=${props.orders.map((o) => o.id).join(',')}`))
 watch(
   () => props.orders,
   (now, was) => {
@@ -153,7 +151,6 @@ watch(
         v-for="a in acts" :key="a.id" size="small" :outlined="asking !== a.id"
         :severity="a.id === 'cancel' ? 'secondary' : undefined" :label="a.label" :disabled="!!busy"
         :aria-expanded="a.asks ? asking === a.id : undefined" @click="press(a.id, a.asks)" />
-      <Button size="small" text label="As a workbook" :loading="busy === 'xlsx'" @click="workbook" />
     </div>
     <form v-if="asked" class="bar" @submit.prevent="run(asked.id, orders.map((order) => ({ order, accept: [] })))">
       <label>{{ asked.asks }} <InputText v-model="reason" size="small" class="why" /></label>

@@ -6,12 +6,13 @@ import Select from 'primevue/select'
 import { computed, reactive, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 
-import { api, data, download, type OrderSummary } from '../api/client'
+import { api, data, type OrderSummary } from '../api/client'
 import { useBusy } from '../busy'
 import OutcomeMark from '../components/OutcomeMark.vue'
 import PagedTable from '../components/PagedTable.vue'
 import StateNote from '../components/StateNote.vue'
 import { money } from '../format'
+import ExportPanel from '../orders/ExportPanel.vue'
 import ManyActs from '../orders/ManyActs.vue'
 import SavedViews from '../orders/SavedViews.vue'
 import { kinds, queryOf, states, useWhich } from '../orders/which'
@@ -26,9 +27,7 @@ const ask = (more: Record<string, unknown>) =>
 const list = usePages('orders', [query], (cursor, limit) => ask({ limit, cursor }))
 const { trail, page, refetch } = list
 const { busy, failed, act } = useBusy()
-/** save downloads the orders of the filter as a table: all of them, not only the page. */
-const save = (format: string) =>
-  act(format, () => download(`/api/v1/orders/export?${new URLSearchParams({ format, ...query.value })}`))
+const exporting = ref(false)
 
 // Which orders are chosen, on whichever page they are.
 const most = 5000
@@ -73,10 +72,7 @@ async function done() {
       <SavedViews :model-value="which" />
       <span class="grow" />
       <Button
-        v-if="page?.items.length" size="small" outlined label="As a workbook" :loading="busy === 'xlsx'"
-        @click="save('xlsx')" />
-      <Button
-        v-if="page?.items.length" size="small" text label="As CSV" :loading="busy === 'csv'" @click="save('csv')" />
+        v-if="page?.items.length && !exporting" size="small" outlined label="Export …" @click="exporting = true" />
     </div>
     <div class="bar title" role="search">
       <InputText
@@ -103,6 +99,9 @@ async function done() {
       <Button v-if="narrowed || days" size="small" text label="Show all" @click="(clear(), (days = false))" />
     </div>
     <StateNote v-if="failed" :error="failed" class="sheet" @retry="failed = undefined" />
+    <ExportPanel
+      v-if="exporting" :model-value="which" :ids="orders.map((o) => o.id)" :filter="query"
+      @close="exporting = false" />
     <ManyActs v-if="acting" :orders="orders" :refresh="done" @clear="(chosen.clear(), (acting = false))" />
     <PagedTable
       name="orders" :list="list" row-key="id"
