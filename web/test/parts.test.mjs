@@ -7,6 +7,8 @@ import { Places, spotOf } from '../src/places.ts'
 import { rowWindow } from '../src/rows.ts'
 import { answered } from '../src/orders/answer.ts'
 import { inUnit } from '../src/orders/decimal.ts'
+import { choiceOf, queryOfTable, sidesOf, tableOf } from '../src/orders/exporting.ts'
+import { numbersIn } from '../src/orders/which.ts'
 import { statedFields, statedOfLine, statementTitle } from '../src/orders/statement.ts'
 import { useHistory } from '../src/editor/history.ts'
 import { explained, nameOf, pathUnder } from '../src/editor/naming.ts'
@@ -324,4 +326,45 @@ test('what the console links to in the documentation is there', async () => {
     }
   }
   assert.ok(links >= 10, `${links} links`)
+})
+
+test('numbers that are pasted are taken apart, each once', () => {
+  assert.deepEqual(numbersIn(' SO-1\r\nSO-2, A 7;SO-1\t\n,,'), ['SO-1', 'SO-2', 'A 7'])
+  assert.deepEqual(numbersIn(' \n'), [])
+})
+
+test('a table of orders is kept with its orders, and is the same again', () => {
+  const usual = { every: ['number', 'lines.item'], order: ['number', 'total'] }
+  const table = { layout: 'order', columns: ['total', 'custom.hull'], open: true, sums: true, for: 'read', kind: '' }
+  const asked = queryOfTable(table, usual.order)
+  assert.deepEqual(asked, { layout: 'order', column: 'total,custom.hull', open: 'true', sums: 'true' })
+  const choice = choiceOf({ partner: 'PELLOW', number: 'SO-1' }, asked)
+  assert.equal(choice, 'layout=order&column=total%2Ccustom.hull&open=true&sums=true&partner=PELLOW')
+  assert.deepEqual(tableOf(choice, usual), table)
+  assert.deepEqual(tableOf('partner=PELLOW', usual), {
+    layout: 'every',
+    columns: usual.every,
+    open: false,
+    sums: false,
+    for: 'read',
+    kind: '',
+  })
+  assert.deepEqual(
+    queryOfTable(
+      { ...table, columns: usual.order, open: false, sums: false, for: 'change', kind: 'sales' },
+      usual.order,
+    ),
+    {
+      layout: 'order',
+      for: 'change',
+      kind: 'sales',
+    },
+  )
+})
+
+test('a table to be filled in is of the orders that its purpose leaves', () => {
+  assert.deepEqual(sidesOf('shipment', ''), ['sales'])
+  assert.deepEqual(sidesOf('receipt', 'sales'), ['purchase'])
+  assert.deepEqual(sidesOf('change', 'purchase'), ['purchase'])
+  assert.deepEqual(sidesOf('invoice', ''), ['sales', 'purchase'])
 })

@@ -53,6 +53,16 @@ export function whichOf(choice: string): Which {
   return which
 }
 
+/** numbersIn are the numbers of orders in a text that was pasted, each once, in their order. */
+export const numbersIn = (text: string): string[] => [
+  ...new Set(
+    text
+      .split(/[,;\t\r\n]+/)
+      .map((n) => n.trim())
+      .filter(Boolean),
+  ),
+]
+
 /** useWhich keeps a filter in the page's address, so that a link or the way back finds it again. */
 export function useWhich() {
   const route = useRoute()

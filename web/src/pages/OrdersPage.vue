@@ -12,6 +12,7 @@ import OutcomeMark from '../components/OutcomeMark.vue'
 import PagedTable from '../components/PagedTable.vue'
 import StateNote from '../components/StateNote.vue'
 import { money } from '../format'
+import ByNumbers from '../orders/ByNumbers.vue'
 import ExportPanel from '../orders/ExportPanel.vue'
 import ManyActs from '../orders/ManyActs.vue'
 import SavedViews from '../orders/SavedViews.vue'
@@ -28,6 +29,7 @@ const list = usePages('orders', [query], (cursor, limit) => ask({ limit, cursor 
 const { trail, page, refetch } = list
 const { busy, failed, act } = useBusy()
 const exporting = ref(false)
+const byNumbers = ref(false)
 
 // Which orders are chosen, on whichever page they are.
 const most = 5000
@@ -95,10 +97,14 @@ async function done() {
         <label>Changed since <InputText v-model.lazy="which.changed" type="date" size="small" /></label>
       </template>
       <Button v-else size="small" text label="Days …" :aria-expanded="days" @click="days = true" />
+      <Button v-if="!byNumbers" size="small" text label="By numbers …" @click="byNumbers = true" />
       <span class="grow" />
       <Button v-if="narrowed || days" size="small" text label="Show all" @click="(clear(), (days = false))" />
     </div>
     <StateNote v-if="failed" :error="failed" class="sheet" @retry="failed = undefined" />
+    <ByNumbers
+      v-if="byNumbers" :most="most" :chosen="chosen.size" :kind="which.kind" :partner="which.partner" @choose="choose($event, true)"
+      @close="byNumbers = false" />
     <ExportPanel
       v-if="exporting" :model-value="which" :ids="orders.map((o) => o.id)" :filter="query"
       @close="exporting = false" />
