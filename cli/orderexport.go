@@ -13,6 +13,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync/atomic"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -135,7 +137,11 @@ func (x *exporting) run(ctx context.Context, args []string) error {
 	if x.to == "-" {
 		err = write(x.app.out)
 	} else {
-		err = folder.Usual.Write(x.to, write)
+		err = folder.Usual.Write(x.to, func(w io.Writer) error {
+			out := &growing{w: w}
+			defer out.watch(x.app.bar("Writing " + filepath.Base(x.to)))()
+			return write(out)
+		})
 	}
 	if err == nil && position > 0 { // it is written whole: the next time begins behind it
 		e, getErr := calls.Export(ctx, name)
@@ -155,6 +161,37 @@ func (x *exporting) run(ctx context.Context, args []string) error {
 		fmt.Fprintf(x.app.err, "%s takes it in: koinos load %s --mapping %s\n", x.mapping, x.to, x.mapping)
 	}
 	return nil
+}
+
+// growing counts what has been written.
+type growing struct {
+	w io.Writer
+	n atomic.Int64
+}
+
+func (g *growing) Write(p []byte) (int, error) {
+	n, err := g.w.Write(p)
+	g.n.Add(int64(n))
+	return n, err
+}
+
+// watch shows how much that is until it is stopped. A workbook comes all at once, after a while.
+func (g *growing) watch(shown *bar) (stop func()) {
+	end, ended := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(ended)
+		for tick := time.NewTicker(200 * time.Millisecond); ; {
+			select {
+			case <-tick.C:
+				shown.show(-1, size(g.n.Load()))
+			case <-end:
+				tick.Stop()
+				shown.done()
+				return
+			}
+		}
+	}()
+	return func() { close(end); <-ended }
 }
 
 // query is the call's query: what is stored under a name, combined with the flags.
