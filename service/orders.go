@@ -93,6 +93,9 @@ func (s *Service) orders(h huma.API) {
 			if err != nil {
 				return nil, err
 			}
+			if err := o.ShowBackorders(o.Answers); err != nil {
+				return nil, err
+			}
 			out := &tagged{ETag: fmt.Sprintf(`"%d-%d"`, o.ID, o.Revision), Body: shown(o)}
 			if o.Kind == order.Purchase {
 				if out.Body.Offers, err = order.Offers(&o.Order, o.Answers); err != nil {

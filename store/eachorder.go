@@ -133,8 +133,8 @@ func (s *Store) HeadsOf(ctx context.Context, ids []int64) ([]api.OrderSummary, e
 	return list, err
 }
 
-// ordersNow reads orders with their lines and the quantities of these that have moved and were invoiced, all at one
-// moment.
+// ordersNow reads orders with their lines and the quantities of these that have moved, were invoiced and come later, all
+// at one moment.
 func (s *Store) ordersNow(ctx context.Context, ids []int64) ([]*StoredOrder, error) {
 	if len(ids) == 0 {
 		return nil, nil
@@ -148,5 +148,20 @@ func (s *Store) ordersNow(ctx context.Context, ids []int64) ([]*StoredOrder, err
 	if err != nil {
 		return nil, err
 	}
-	return list, errors.Join(readLines(ctx, tx, list), readSums(ctx, tx, list, ids))
+	if err := errors.Join(readLines(ctx, tx, list), readSums(ctx, tx, list, ids)); err != nil {
+		return nil, err
+	}
+	byID := make(map[int64]*StoredOrder, len(list))
+	for _, o := range list {
+		byID[o.ID] = o
+	}
+	if err := readAnswers(ctx, tx, byID, ids); err != nil {
+		return nil, err
+	}
+	for _, o := range list {
+		if err := o.ShowBackorders(o.Answers); err != nil {
+			return nil, fmt.Errorf("order %d: %w", o.ID, err)
+		}
+	}
+	return list, nil
 }

@@ -85,9 +85,8 @@ type Offer struct {
 	Take map[string]string `json:"take,omitempty" doc:"The line of a change with which the order takes what is offered"`
 }
 
-// Offers compares the seller's answers with an order as it is. It returns an offer for each line that was answered and,
-// if any line was, for each line that should have been.
-func Offers(o *Order, answers []Answered) ([]Offer, error) {
+// lastAnswers returns the last answer about each line of an order, by ids.
+func lastAnswers(o *Order, answers []Answered) map[int]*answer {
 	last := map[int]*answer{}
 	for i := range answers {
 		a := answerOf(&answers[i])
@@ -103,6 +102,52 @@ func Offers(o *Order, answers []Answered) ([]Offer, error) {
 			}
 		}
 	}
+	return last
+}
+
+// backordered are the words and codes that say that a quantity comes later than was asked.
+var backordered = []string{"BACK-ORDERED", "IB", "BP"}
+
+// ShowBackorders fills in how much of each line comes later than was asked, as the last answer about the line says and
+// as far as it is open still. What a line says itself stays. This is for those who look at the order: it is not stored.
+func (o *Order) ShowBackorders(answers []Answered) error {
+	if len(answers) == 0 {
+		return nil
+	}
+	last := lastAnswers(o, answers)
+	for i := range o.Lines {
+		l := &o.Lines[i]
+		a := last[l.ID]
+		if a == nil || !l.Backordered.IsZero() {
+			continue
+		}
+		open, err := l.Open(o.Kind.Moves())
+		if err != nil {
+			return err
+		}
+		var later Number
+		for _, s := range a.lines[l.ID] {
+			if !slices.Contains(backordered, strings.ToUpper(strings.TrimSpace(s.Code))) {
+				continue
+			}
+			if later, err = later.Add(cmp.Or(s.Quantity, open)); err != nil {
+				return err
+			}
+		}
+		if later.Cmp(open) > 0 {
+			later = open
+		}
+		if later.Sign() > 0 {
+			l.Backordered = later
+		}
+	}
+	return nil
+}
+
+// Offers compares the seller's answers with an order as it is. It returns an offer for each line that was answered and,
+// if any line was, for each line that should have been.
+func Offers(o *Order, answers []Answered) ([]Offer, error) {
+	last := lastAnswers(o, answers)
 	var all []Offer
 	for i := range o.Lines {
 		line := &o.Lines[i]

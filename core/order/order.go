@@ -130,7 +130,7 @@ type Line struct {
 	Received            Number   `json:"received,omitzero" doc:"Quantity received so far: the sum of the receipts"`
 	Returned            Number   `json:"returned,omitzero" doc:"Quantity that went back to the seller: the sum of the returns"`
 	Cancelled           Number   `json:"cancelled,omitzero" doc:"Quantity cancelled"`
-	Backordered         Number   `json:"backordered,omitzero" doc:"Quantity that comes later than was asked"`
+	Backordered         Number   `json:"backordered,omitzero" doc:"Quantity that comes later than was asked: as the order says, or else as the last answer about the line says and as far as it is open"`
 	Notes               string   `json:"notes,omitempty"`
 	Charges             []Charge `json:"charges,omitempty"`
 	Custom              []Custom `json:"custom,omitempty"`
