@@ -44,7 +44,7 @@ func (n *noticed) change() error {
 		}
 	}
 	but := []string{"number", "sender_number", "partner", "currency", "total", "tax_amount", "stage"}
-	if n.e.Target == 0 { // a document says of which day the order is that it means
+	if n.e.Target == 0 && n.shown == nil { // a document says of which day the order is that it means
 		but = append(but, "ordered_on")
 	}
 	n.is.Say(nil, in, 0, n.exactly, but...)
@@ -190,7 +190,7 @@ func (n *noticed) alter(i int, code string, replaced bool) {
 				l.Number, is, orZero(gone), orZero(l.Invoiced)).Hint = "Add a line of that item, and delete this one: what is open of it is cancelled."
 			return
 		}
-		l.Item, l.BuyerItem, l.SupplierItem, l.GTIN, l.Description = "", "", "", "", "" // those of the other goods
+		n.otherGoods(i, l)
 	}
 	if _, ok := n.inUnit(i, l); !ok {
 		return
@@ -219,6 +219,18 @@ func (n *noticed) alter(i int, code string, replaced bool) {
 	n.clear(i+1, l)
 	if l.Codes() != codes || l.SenderLine != sender {
 		n.finderOf().Changed(n.positionOf(l))
+	}
+}
+
+// otherGoods makes blank what a line says of the goods that it was of. What an exported table shows of them, and nobody
+// has changed in it, stays.
+func (n *noticed) otherGoods(i int, l *order.Line) {
+	seen := n.shown[i+1]
+	for field, shown := range map[*string]string{&l.Item: seen.Item, &l.BuyerItem: seen.BuyerItem, &l.SupplierItem: seen.SupplierItem,
+		&l.GTIN: seen.GTIN, &l.Description: seen.Description} {
+		if shown == "" {
+			*field = ""
+		}
 	}
 }
 

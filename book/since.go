@@ -19,7 +19,7 @@ func (n *noticed) since() error {
 	if said.IsZero() {
 		return nil
 	}
-	n.clears, n.exactly = nil, true
+	n.clears, n.exactly, n.shown = nil, true, map[int]order.Line{}
 	was, err := n.wasAt(said)
 	if err != nil || was == nil {
 		return err
@@ -35,6 +35,7 @@ func (n *noticed) since() error {
 	clashes = append(clashes, blanked(blank)...)
 	for i := range n.in.Lines {
 		l := &n.in.Lines[i]
+		n.shown[i+1] = *l
 		if l.Statement != nil && !slices.Contains([]string{"change", "replace"}, changeActs[actOf(l)]) {
 			continue
 		}

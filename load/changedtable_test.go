@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"context"
 	"encoding/csv"
+	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -132,8 +134,7 @@ func TestChangedTable(t *testing.T) {
 		{"a field of a line made blank", []string{"2 lines.description="}, `differs; row 3 column 11 line 2 description was "Lantern", is blank`},
 		{"a quantity made blank", []string{"2 lines.quantity="}, `refused; row 3 column 12: quantity was 4, and cannot be made blank.`},
 		{"blank as it was", []string{"1 lines.description="}, "unchanged"},
-		{"another item, by its line", []string{"2 lines.item=00417"}, `differs; row 3 column 5 line 2 item was "00501", is "00417"; ` +
-			`row 3 column 11 line 2 description was "Lantern", is blank`},
+		{"another item, by its line", []string{"2 lines.item=00417"}, `differs; row 3 column 5 line 2 item was "00501", is "00417"`},
 		{"a revision that never was", []string{"1 revision=9", "2 revision=9"},
 			"refused; row 2 column 2: The order SO-000001 has no revision 9; it is at revision 4 now."},
 		{"no revision: what the table says is what the order becomes", []string{"1 revision=", "2 revision=", "1 notes="},
@@ -143,6 +144,16 @@ func TestChangedTable(t *testing.T) {
 	} {
 		if got := table.with(t, c.cells...).load(t, e, true); got != c.want {
 			t.Errorf("%s: %s\nnot %s", c.name, got, c.want)
+		}
+	}
+	// What the table does not show of the goods is not kept for others; the day of the order can be changed, too.
+	narrow := e.tableOfChanges(t, "ordered_on")
+	for _, c := range []struct{ cell, want string }{
+		{"2 lines.item=00417", `differs; row 3 column 5 line 2 item was "00501", is "00417"; row 3 line 2 description was "Lantern", is blank`},
+		{"1 ordered_on=2026-03-05", `differs; row 2 column 6 ordered_on was "2026-03-02", is "2026-03-05"`},
+	} {
+		if got := narrow.with(t, c.cell).load(t, e, true); got != c.want {
+			t.Errorf("%s: %s\nnot %s", c.cell, got, c.want)
 		}
 	}
 	// Others change the order, and goods of it move.
@@ -197,5 +208,70 @@ func TestTableThatIsFilledIn(t *testing.T) {
 		if got := table.with(t, c.cells).load(t, e, false); got != c.want {
 			t.Errorf("%s: %s\nnot %s", c.cells, got, c.want)
 		}
+	}
+}
+
+// Whichever cell of a table with all columns somebody changes, or makes blank, that is the one change of the order; or the
+// order is refused, and the finding says why.
+func TestAnyCellIsOneChange(t *testing.T) {
+	e := twoLines(t)
+	e.told(t, intent.Change, `{"header": {"notes": "call first", "ship_to.name": "Yard", "ship_to.city": "Sundvik", "charge.freight": "12.50", `+
+		`"allowance_percent.discount": "5", "custom.hull": "H1", "reference.contract": "C-9", "requested_delivery_on": "2026-04-20"}, "lines": `+
+		`[{"number": "2", "description": "Lantern", "gtin": "2004417001597", "custom.hull": "L2", "charge.cutting": "3", "tax_percent": "19", `+
+		`"price_basis": "10", "notes": "green"}]}`)
+	columns := []string{"custom.hull", "charge.freight", "allowance_percent.discount", "reference.contract", "lines.custom.hull", "lines.charge.cutting"}
+	for _, c := range listing.Columns() {
+		if !c.Family {
+			columns = append(columns, c.Name)
+		}
+	}
+	table := e.tableOfChanges(t, columns...)
+	var refused []string
+	for i, column := range table.rows[0] {
+		name, ofLine := strings.CutPrefix(column, "lines.")
+		level, row := order.Header, 1
+		if ofLine {
+			level, row = order.Lines, 2
+		}
+		f, known := order.Lookup(level, name)
+		if !known || !strings.Contains(table.mapping, fmt.Sprintf(": {from: %q}\n", column)) {
+			continue // it is a key, or only shown
+		}
+		was := table.rows[row][i]
+		is := was + "x"
+		switch f.Type {
+		case order.Decimal, order.Percent:
+			is = "17"
+		case order.Day:
+			is = "2026-04-19"
+		case order.Choice:
+			is = f.Choices[len(f.Choices)-1]
+		case order.Currency:
+			is = "SEK"
+		case order.Parts:
+			is = "4, arrives 2026-04-21"
+		}
+		for _, to := range []string{is, ""} {
+			if to == was {
+				continue
+			}
+			got := table.with(t, fmt.Sprintf("%d %s=%s", row, column, to)).load(t, e, true)
+			shown := "blank"
+			if to != "" {
+				shown = fmt.Sprintf("%q", to)
+			}
+			switch outcome, says, _ := strings.Cut(got, "; "); {
+			case outcome == "refused" && says != "":
+				refused = append(refused, column+": "+says)
+			case outcome != "differs" || strings.Count(got, "; ") != 1 || !strings.Contains(says, name+" was ") || !strings.HasSuffix(says, ", is "+shown):
+				t.Errorf("%s, from %q to %q: %s", column, was, to, got)
+			}
+		}
+	}
+	want := []string{`lines.item: row 3 column 101: "00501x" is not in the list items.`,
+		"lines.quantity: row 3 column 106: quantity was 4, and cannot be made blank.",
+		`lines.unit: row 3 column 107: "x" is not in the list units.`}
+	if !slices.Equal(refused, want) {
+		t.Errorf("refused are %q, not %q", refused, want)
 	}
 }
