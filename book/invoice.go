@@ -16,7 +16,7 @@ type billing struct {
 	*noticed
 	v       *order.Invoice
 	whole   *order.Order // the order with its sums as it was before
-	ours    bool         // we make it: what it does not say follows from the order
+	ours    bool         // we make it: what it does not say of money follows from the order
 	billed  *account
 	speaks  map[int]int  // which line of the notice is about a line of the order
 	over    order.Number // by how much it differs from what the order says, in money
@@ -33,7 +33,7 @@ func (n *noticed) invoice() error {
 	if !ok {
 		return nil
 	}
-	b.ours = open || n.e.Target != 0
+	b.ours = open || n.e.Target != 0 || n.stored.Kind == order.Sales && !statesMoney(in)
 	b.whole = n.is.Clone()
 	if _, err := b.whole.Compute(n.s.Rounding); err != nil {
 		return err
@@ -58,6 +58,14 @@ func (n *noticed) invoice() error {
 	}
 	n.c.Invoice = b.v
 	return nil
+}
+
+// statesMoney reports whether an invoice says itself how much anything of it is.
+func statesMoney(in *order.Order) bool {
+	return len(in.Charges) > 0 || !in.StatedTotal.IsZero() || !in.StatedNet.IsZero() || !in.TaxAmount.IsZero() ||
+		slices.ContainsFunc(in.Lines, func(l order.Line) bool {
+			return !l.UnitPrice.IsZero() || !l.StatedAmount.IsZero() || len(l.Charges) > 0
+		})
 }
 
 // known returns the stored invoice of the same number. An invoice that says the same counts as the same, whatever it
@@ -193,7 +201,7 @@ func (b *billing) line(i int, line *order.Line, known bool) error {
 		if err != nil {
 			return err
 		}
-		if b.ours && l.UnitPrice.IsZero() {
+		if b.follows(l) {
 			add(p, amount)
 		}
 	}
@@ -224,10 +232,15 @@ func (b *billing) line(i int, line *order.Line, known bool) error {
 			"Of line %s, %s are invoiced, more than the %s that were %s.", line.Number, line.Invoiced, orZero(moved),
 			b.went(line))
 	}
-	if b.ours && l.UnitPrice.IsZero() {
+	if b.follows(l) {
 		return b.residue(line, first)
 	}
 	return b.price(i, line, first, should, len(expected) > 1)
+}
+
+// follows reports whether the money of a line of the invoice follows from the order.
+func (b *billing) follows(l *order.Line) bool {
+	return b.ours && l.UnitPrice.IsZero() && l.StatedAmount.IsZero()
 }
 
 // amount is what a part of a line costs. If only the line's amount is known, it is a share of that.

@@ -13,6 +13,7 @@ import (
 	"koinos/core/intent"
 	"koinos/core/listing"
 	"koinos/core/order"
+	"koinos/core/source"
 	"koinos/store"
 )
 
@@ -208,6 +209,40 @@ func TestTableThatIsFilledIn(t *testing.T) {
 		if got := table.with(t, c.cells).load(t, e, false); got != c.want {
 			t.Errorf("%s: %s\nnot %s", c.cells, got, c.want)
 		}
+	}
+}
+
+// What is billed in a table is made an invoice at the order's prices, with its charges; more than has moved waits.
+func TestTableOfWhatIsBilled(t *testing.T) {
+	e := testEngine(t, testStore(t), source.DefaultLimits)
+	send(t, e, taxedMapping, []byte("Order,Item,Qty,Price,Per,Freight\nA-1,00417,3,10,3,6.50\nA-1,00501,1,3.20,1,\n"), Request{})
+	e.told(t, intent.Shipment, `{"lines": [{"number": "1", "quantity": "2"}, {"number": "2", "quantity": "1"}]}`)
+	l, err := listing.New(listing.Choice{For: intent.Invoice})
+	if err != nil {
+		t.Fatal(err)
+	}
+	table := e.tableOf(t, l)
+	if got, want := table.with(t, "1 bill now=3").load(t, e, false), "held; row 2 column 21: Of line 1, 3 are invoiced, more than the 2 that were shipped."; got != want {
+		t.Errorf("%s\nnot %s", got, want)
+	}
+	if got, want := table.with(t, "1 bill now=2", "2 bill now=1").load(t, e, false), `changed; row 2 column 21 line 1 invoiced was blank, is "2"; `+
+		`row 3 column 21 line 2 invoiced was blank, is "1"`; got != want {
+		t.Errorf("%s\nnot %s", got, want)
+	}
+	if got, want := e.billed(t), `order 22.34
+SO-000001/3T, 1: 2 at 10 is 6.67, 2: 1 at 3.20 is 3.20, charge.freight 6.50: goods 9.87, tax 1.97, total 18.34`; got != want {
+		t.Errorf("%s\nnot %s", got, want)
+	}
+	// A sheet that says what was billed elsewhere is taken at its word.
+	mapping := `koinos: mapping/1
+name: example
+orders: {kind: invoice, of: sales, group: {by: key, columns: [No]}}
+header: {invoice: {from: No, need: must}, sender_number: {from: Order, need: must}, partner: {value: OSTRAND}}
+lines: {number: {from: Line}, quantity: {from: Qty, need: must}, amount: {from: Amount}}
+`
+	send(t, e, mapping, []byte("No,Order,Line,Qty,Amount\nE-7,A-1,1,1,3.33\n"), Request{})
+	if got := e.billed(t); !strings.HasSuffix(got, "\nE-7, 1: 1 at  is 3.33: goods 3.33, tax , total 3.33") {
+		t.Error(got)
 	}
 }
 

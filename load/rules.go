@@ -31,15 +31,23 @@ type rules struct {
 	chosen   map[string]bool
 }
 
-// invoiceHolds are the warnings that hold a supplier's invoice unless its mapping says otherwise: money is paid only
-// for what was ordered and received.
-var invoiceHolds = []string{string(finding.OverInvoiced), string(finding.PriceDiffers), string(finding.InvoiceDiffers)}
+// invoiceHolds are the warnings that hold an invoice unless its mapping says otherwise. Money is paid only for what was
+// ordered and received; and where an invoice is made of what the document says has moved, it is asked only for that.
+func invoiceHolds(m *mapping.Mapping) []string {
+	switch {
+	case m.Of == order.Purchase || m.FromSeller:
+		return []string{string(finding.OverInvoiced), string(finding.PriceDiffers), string(finding.InvoiceDiffers)}
+	case !m.OfLine("unit_price") && !m.OfLine("amount"):
+		return []string{string(finding.OverInvoiced)}
+	}
+	return nil // it records an invoice that was made elsewhere
+}
 
 // Holds returns the warnings that hold an order of a mapping, without those that were accepted; nil if there is none.
 func Holds(m *mapping.Mapping, accepted ...finding.Code) func(*finding.Finding) bool {
 	codes := m.Holds
-	if m.Kind == intent.Invoice && codes == nil && (m.Of == order.Purchase || m.FromSeller) {
-		codes = invoiceHolds
+	if m.Kind == intent.Invoice && codes == nil {
+		codes = invoiceHolds(m)
 	}
 	if len(codes) == 0 {
 		return nil

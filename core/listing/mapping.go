@@ -34,6 +34,9 @@ func (l *Listing) Mapping(name string, of order.Kind) (string, error) {
 		group = fmt.Sprintf("[%s, number]", f.number)
 	}
 	fmt.Fprintf(&b, "orders:\n  kind: %s\n  of: %s\n  group: {by: key, columns: %s}\n", l.For, of, group)
+	if filled { // a quantity with a digit too many waits for a second look
+		b.WriteString("  hold: all\n")
+	}
 	bind := func(level order.Level) {
 		for _, c := range l.tables[0].columns {
 			field := strings.TrimPrefix(c.name, "lines.")
