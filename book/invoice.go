@@ -33,7 +33,7 @@ func (n *noticed) invoice() error {
 	if !ok {
 		return nil
 	}
-	b.ours = open || n.e.Target != 0 || n.stored.Kind == order.Sales && !statesMoney(in)
+	b.ours = open || n.e.Target != 0 || !statesMoney(in)
 	b.whole = n.is.Clone()
 	if _, err := b.whole.Compute(n.s.Rounding); err != nil {
 		return err

@@ -43,7 +43,7 @@ func (e *Engine) tableOf(t *testing.T, l *listing.Listing) changedTable {
 	if err := l.Rows(&o.Order, func(_ int, row []string) error { table.rows = append(table.rows, row); return nil }); err != nil {
 		t.Fatal(err)
 	}
-	if table.mapping, err = l.Mapping("example", order.Sales); err != nil {
+	if table.mapping, err = l.Mapping("example", o.Kind); err != nil {
 		t.Fatal(err)
 	}
 	return table
@@ -232,6 +232,16 @@ func TestTableOfWhatIsBilled(t *testing.T) {
 	if got, want := e.billed(t), `order 22.34
 SO-000001/3T, 1: 2 at 10 is 6.67, 2: 1 at 3.20 is 3.20, charge.freight 6.50: goods 9.87, tax 1.97, total 18.34`; got != want {
 		t.Errorf("%s\nnot %s", got, want)
+	}
+	// A supplier's invoice of which only the quantities are known costs what was ordered.
+	bought := testEngine(t, testStore(t), source.DefaultLimits)
+	send(t, bought, strings.Replace(plainMapping, "kind: sales", "kind: purchase", 1), []byte(head+"A-1,2026-03-02,00417,10,9.50\n"), Request{})
+	bought.told(t, intent.Receipt, `{"header": {"quantities": "open"}}`)
+	if got, want := bought.tableOf(t, l).with(t, "1 bill now=4").load(t, bought, false), `changed; row 2 column 21 line 1 invoiced was blank, is "4"`; got != want {
+		t.Errorf("%s\nnot %s", got, want)
+	}
+	if got := bought.billed(t); !strings.HasSuffix(got, "1: 4 at 9.50 is 38.00: goods 38.00, tax , total 38.00") {
+		t.Error(got)
 	}
 	// A sheet that says what was billed elsewhere is taken at its word.
 	mapping := `koinos: mapping/1
