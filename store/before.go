@@ -157,11 +157,11 @@ func (s *Changes) note(c *Changed) (err error) {
 	return s.events.err
 }
 
-// changesFrom reads changes as note writes them.
+// changesFrom reads changes as they are stored.
 func changesFrom(text string) (all []order.Change, err error) {
 	err = json.Unmarshal([]byte(text), &all)
 	for i := range all {
-		all[i].At = all[i].Place.String()
+		all[i].At = cmp.Or(all[i].At, all[i].Place.String()) // early versions wrote it down
 	}
 	return all, err
 }
