@@ -13,24 +13,24 @@ func TestShowBackorders(t *testing.T) {
 	}
 	for _, c := range []struct {
 		name    string
-		kind    Kind
 		line    Line
+		kind    Kind
 		answers []Answered
 		want    string
 	}{
-		{"nobody has answered", Sales, Line{}, nil, ""},
-		{"a part of it", Sales, Line{}, []Answered{said(later("accepted", "14"), later("back-ordered", "6"))}, "6"},
-		{"two parts of it, in codes", Sales, Line{}, []Answered{said(later("IB", "3"), later("BP", "4"))}, "7"},
-		{"all of it, without a quantity", Sales, Line{}, []Answered{said(later("Back-Ordered", ""))}, "20"},
-		{"more than is open", Sales, Line{Shipped: n("16")}, []Answered{said(later("IB", "6"))}, "4"},
-		{"all has left", Sales, Line{Shipped: n("20")}, []Answered{said(later("IB", "6"))}, ""},
-		{"of a purchase, what is received counts", Purchase, Line{Shipped: n("20"), Received: n("15")}, []Answered{said(later("IB", "6"))}, "5"},
-		{"a part is cancelled", Sales, Line{Cancelled: n("17")}, []Answered{said(later("IB", "6"))}, "3"},
-		{"a later answer takes it back", Sales, Line{}, []Answered{said(later("IB", "6")), said(later("IA", "20"))}, ""},
-		{"a later answer is about another line", Sales, Line{}, []Answered{said(later("IB", "6")), said(AnsweredLine{Line: 2, Code: "IA"})}, "6"},
-		{"a later answer is in place of all", Sales, Line{}, []Answered{said(later("IB", "6")), {Replaces: true, Lines: []AnsweredLine{{Line: 2, Code: "IA"}}}}, ""},
-		{"refused", Sales, Line{}, []Answered{said(later("refused", "0"))}, ""},
-		{"the line says it itself", Sales, Line{Backordered: n("2")}, []Answered{said(later("IB", "6"))}, "2"},
+		{"nobody has answered", Line{}, Sales, nil, ""},
+		{"a part of it", Line{}, Sales, []Answered{said(later("accepted", "14"), later("back-ordered", "6"))}, "6"},
+		{"two parts of it, in codes", Line{}, Sales, []Answered{said(later("IB", "3"), later("BP", "4"))}, "7"},
+		{"all of it, without a quantity", Line{}, Sales, []Answered{said(later("Back-Ordered", ""))}, "20"},
+		{"more than is open", Line{Shipped: n("16")}, Sales, []Answered{said(later("IB", "6"))}, "4"},
+		{"all has left", Line{Shipped: n("20")}, Sales, []Answered{said(later("IB", "6"))}, ""},
+		{"of a purchase, what is received counts", Line{Shipped: n("20"), Received: n("15")}, Purchase, []Answered{said(later("IB", "6"))}, "5"},
+		{"a part is cancelled", Line{Cancelled: n("17")}, Sales, []Answered{said(later("IB", "6"))}, "3"},
+		{"a later answer takes it back", Line{}, Sales, []Answered{said(later("IB", "6")), said(later("IA", "20"))}, ""},
+		{"a later answer is about another line", Line{}, Sales, []Answered{said(later("IB", "6")), said(AnsweredLine{Line: 2, Code: "IA"})}, "6"},
+		{"a later answer is in place of all", Line{}, Sales, []Answered{said(later("IB", "6")), {Replaces: true, Lines: []AnsweredLine{{Line: 2, Code: "IA"}}}}, ""},
+		{"refused", Line{}, Sales, []Answered{said(later("refused", "0"))}, ""},
+		{"the line says it itself", Line{Backordered: n("2")}, Sales, []Answered{said(later("IB", "6"))}, "2"},
 	} {
 		l := c.line
 		l.ID, l.Quantity = 1, n("20")
