@@ -95,10 +95,8 @@ func (n *noticed) stage() {
 
 // clear makes the fields blank that the notice clears in one of its lines. Line 0 is its header.
 func (n *noticed) clear(from int, l *order.Line) {
-	for i := range n.clears {
-		if c := &n.clears[i]; c.Line == from {
-			n.is.Clear(&c.Field, l)
-		}
+	for i := range n.clears[from] {
+		n.is.Clear(&n.clears[from][i], l)
 	}
 }
 

@@ -394,8 +394,8 @@ func (b *billing) sums() error {
 	}
 	for _, c := range b.v.Charges {
 		to := &o.Charges
-		if at := slices.IndexFunc(b.v.Lines, func(l order.InvoiceLine) bool { return l.Line == c.Line }); at >= 0 {
-			to = &o.Lines[at].Charges
+		if own := b.account().own[c.Line]; len(own) > 0 {
+			to = &o.Lines[own[0]].Charges
 		}
 		*to = append(*to, c.Charge)
 	}

@@ -236,9 +236,9 @@ type noticed struct {
 	besides []order.Change    // changes of what an order does not have as a field
 	same    bool              // it was carried out before
 	asOf    func(revision int) (*order.Order, error)
-	clears  []intent.Cleared   // fields that it makes blank
-	shown   map[int]order.Line // the lines of the notice as they came, where it names the revision that it was made from
-	exactly bool               // what differs in letter case only is a change, too, and a party changes by its parts
+	clears  map[int][]order.Field // fields that it makes blank, by its lines; 0 is its header
+	shown   map[int]order.Line    // the lines of the notice as they came, where it names the revision that it was made from
+	exactly bool                  // what differs in letter case only is a change, too, and a party changes by its parts
 }
 
 // lineOf finds the line that the nth line of the notice means: by its number, by the sender's id, or by its item if

@@ -14,12 +14,15 @@ import (
 // of an exported table. What others have changed in the meantime stays; if both have changed the same value, the change
 // is refused.
 func (n *noticed) since() error {
-	n.clears = n.e.Clears
+	n.clears = map[int][]order.Field{}
+	for _, c := range n.e.Clears {
+		n.clears[c.Line] = append(n.clears[c.Line], c.Field)
+	}
 	said := n.statement().Base
 	if said.IsZero() {
 		return nil
 	}
-	n.clears, n.exactly, n.shown = nil, true, map[int]order.Line{}
+	n.exactly, n.shown = true, map[int]order.Line{}
 	was, err := n.wasAt(said)
 	if err != nil || was == nil {
 		return err
@@ -30,12 +33,14 @@ func (n *noticed) since() error {
 	if len(blank) > 0 && !n.e.changesHeader() {
 		n.e.Add(finding.ValueUnread, 0, blank[0].Field, "", "All that the header says of the order %s is blank, as if its first row were missing: "+
 			"it stays as it is.", n.stored.Order.Number).Hint = "Make single fields blank, or use koinos order change."
-		n.clears, blank = nil, nil
+		n.clears[0], blank = nil, nil
 	}
 	clashes = append(clashes, blanked(blank)...)
 	for i := range n.in.Lines {
 		l := &n.in.Lines[i]
 		n.shown[i+1] = *l
+		blanks := n.clears[i+1]
+		n.clears[i+1] = nil // unless it is known what the line was
 		if l.Statement != nil && !slices.Contains([]string{"change", "replace"}, changeActs[actOf(l)]) {
 			continue
 		}
@@ -48,7 +53,7 @@ func (n *noticed) since() error {
 		if then == 0 {
 			continue
 		}
-		l.ID = id // its item may be left out now
+		l.ID, n.clears[i+1] = id, blanks // its item may be left out now
 		old, now := order.Side{Order: was, Line: &was.Lines[then-1]}, order.Side{Order: is, Line: &is.Lines[is.Position(id)-1]}
 		clashes = append(clashes, n.in.Since(i+1, old, now, naming...)...)
 		clashes = append(clashes, blanked(n.cleared(i+1, old, now))...)
@@ -83,23 +88,22 @@ func (n *noticed) wasAt(said order.Number) (*order.Order, error) {
 	return was, err
 }
 
-// cleared notes what a change makes blank in the header or in one of its lines: what is blank in it and was not when it
-// was made.
+// cleared leaves of what a change makes blank in the header, or in one of its lines, what is blank in it and was not when
+// it was made.
 func (n *noticed) cleared(line int, was, is order.Side) (all []order.Clash) {
-	for _, c := range n.e.Clears {
-		if c.Line != line || slices.Contains(naming, c.Field.Name) {
-			continue
-		}
-		v := was.Value(&c.Field)
+	var blank []order.Field
+	for _, f := range n.clears[line] {
+		v := was.Value(&f)
 		switch {
-		case v == "":
-		case !intent.CanBeBlank(c.Field.Name):
-			n.e.Add(finding.MustMissing, line, c.Field.Name, "", "%s was %s, and cannot be made blank.", c.Field.Name, v)
-		case is.Value(&c.Field) != "":
-			n.clears = append(n.clears, c)
-			all = append(all, order.Clash{Line: line, Field: c.Field.Name, Was: v, Is: is.Value(&c.Field)})
+		case v == "" || slices.Contains(naming, f.Name):
+		case !intent.CanBeBlank(f.Name):
+			n.e.Add(finding.MustMissing, line, f.Name, "", "%s was %s, and cannot be made blank.", f.Name, v)
+		case is.Value(&f) != "":
+			blank = append(blank, f)
+			all = append(all, order.Clash{Line: line, Field: f.Name, Was: v, Is: is.Value(&f)})
 		}
 	}
+	n.clears[line] = blank
 	return all
 }
 

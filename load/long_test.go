@@ -40,6 +40,13 @@ func TestLongOrders(t *testing.T) {
 			return `{"kind": "sales", "partner": "OSTRAND", "sender_number": "L-1", "currency": "EUR", ` + lines(n,
 				`{"buyer_item": "B%d", "quantity": "4", "unit_price": "2", "charges": [{"code": "x", "amount": "1", "allowance": true}]}`) + "}"
 		}, outcome.Loaded},
+		{"a table of it with blank cells", intent.Change, func(n int) string {
+			return `{"header": {"revision": "1"}, ` + lines(n, `{"number": "%[1]d", "buyer_item": "B%[1]d", "quantity": "6", "gtin": "", "notes": "", `+
+				`"location": "", "description": "", "supplier_item": "", "unit": ""}`) + "}"
+		}, outcome.Changed},
+		{"the same table, changed further", intent.Change, func(n int) string {
+			return `{"header": {"revision": "1"}, ` + lines(n, `{"number": "%[1]d", "buyer_item": "B%[1]d", "quantity": "6", "notes": "green", "gtin": ""}`) + "}"
+		}, outcome.Changed},
 		{"its lines found by their items", intent.Change, func(n int) string {
 			return "{" + lines(n, `{"buyer_item": "B%d", "quantity": "5"}`) + "}"
 		}, outcome.Changed},

@@ -111,6 +111,20 @@ func TestTaxBase(t *testing.T) {
 	}
 }
 
+// A line whose price is taken away costs nothing, and bears no tax of what it cost.
+func TestAmountWithoutPrice(t *testing.T) {
+	o := Order{Currency: "EUR", Lines: []Line{{Quantity: MustNumber("2"), UnitPrice: MustNumber("10"), TaxPercent: MustNumber("20")}}}
+	for _, want := range []string{"20.00 4.00 24.00", " 0.00 0.00"} {
+		if _, err := o.Compute(HalfUp); err != nil {
+			t.Fatal(err)
+		}
+		if got := o.Lines[0].Amount.String() + " " + o.Tax.String() + " " + o.Total.String(); got != want {
+			t.Errorf("amount, tax and total are %s, not %s", got, want)
+		}
+		o.Lines[0].UnitPrice = Number{}
+	}
+}
+
 func TestStatus(t *testing.T) {
 	n := MustNumber
 	for _, c := range []struct {

@@ -1,10 +1,5 @@
 package order
 
-import (
-	"slices"
-	"strings"
-)
-
 // Clash is a field that a record changes of what an order was, while the order itself has become something else.
 type Clash struct {
 	Line  int // of the record, counted from 1; 0 is the header
@@ -27,26 +22,15 @@ func (s Side) Value(f *Field) string { return f.Value(s.Order, s.Line) }
 // as it was when the record was made. What is left is what somebody has changed in it. Fields in but stay. It returns
 // the fields of which the order now says something else than both.
 func (o *Order) Since(n int, was, is Side, but ...string) (clashes []Clash) {
-	said, level := Side{o, nil}, Header
-	if n > 0 {
-		said.Line, level = &o.Lines[n-1], Lines
-	}
-	var names []string
-	o.eachIn(n, func(_ int, family, name, _ string) {
-		if !slices.Contains(but, family+name) {
-			names = append(names, family+name)
-		}
-	})
-	for _, name := range names {
-		f, ok := Lookup(level, name)
-		if !ok { // what only the record has
-			continue
-		}
+	line, fields := o.said(n, but)
+	said := Side{o, line}
+	for i := range fields {
+		f := &fields[i]
 		switch {
-		case f.same(o, said.Line, was.Order, was.Line):
-			o.Clear(&f, said.Line)
-		case !f.same(is.Order, is.Line, was.Order, was.Line) && !f.same(o, said.Line, is.Order, is.Line):
-			clashes = append(clashes, Clash{n, name, was.Value(&f), is.Value(&f), said.Value(&f)})
+		case f.same(o, line, was.Order, was.Line):
+			o.Clear(f, line)
+		case !f.same(is.Order, is.Line, was.Order, was.Line) && !f.same(o, line, is.Order, is.Line):
+			clashes = append(clashes, Clash{n, f.Name, was.Value(f), is.Value(f), said.Value(f)})
 		}
 	}
 	return clashes
@@ -64,9 +48,4 @@ func (o *Order) SayParts(p Party) {
 			*partyParts[i].of(was) = v
 		}
 	}
-}
-
-// sameText reports whether two texts are the same; unless exactly, codes that differ in letter case are.
-func sameText(a, b string, exactly bool) bool {
-	return a == b || !exactly && strings.EqualFold(a, b)
 }

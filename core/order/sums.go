@@ -53,6 +53,8 @@ func (o *Order) Compute(r Rounding) (line int, err error) {
 		amount := l.amount(&s, r, digits)
 		if l.UnitPrice.set || l.StatedAmount.set || len(l.Earlier) > 0 {
 			l.Amount = Number{amount, true}
+		} else {
+			l.Amount = Number{} // nothing says what it costs (any more)
 		}
 		goods = s.do(goods.Add(amount))
 		total = s.charges(total, l.Charges, amount, r, digits)

@@ -246,26 +246,33 @@ func (o *Order) Clone() *Order {
 // Say sets what line n of in says, counted from 1, in line l of the order; with n 0 it sets the header, without
 // parties. Fields in but stay as they are, and so do, unless exactly, codes that differ only in letter case.
 func (o *Order) Say(l *Line, in *Order, n int, exactly bool, but ...string) {
-	var line *Line
-	if n > 0 {
-		line = &in.Lines[n-1]
-	}
-	var names []string
-	in.eachIn(n, func(_ int, family, name, _ string) {
-		field := family + name
-		if role, _, _ := strings.Cut(field, "."); !slices.Contains(but, field) && !slices.Contains(Roles, role) {
-			names = append(names, field)
+	line, fields := in.said(n, but)
+	for i := range fields {
+		f := &fields[i]
+		if role, _, _ := strings.Cut(f.Name, "."); slices.Contains(Roles, role) {
+			continue
 		}
-	})
-	level := Header
-	if n > 0 {
-		level = Lines
-	}
-	for _, name := range names {
-		if f, ok := Lookup(level, name); ok && !sameText(f.Value(o, l), f.Value(in, line), exactly) {
+		if was, is := f.Value(o, l), f.Value(in, line); was != is && (exactly || !strings.EqualFold(was, is)) {
 			f.copy(o, l, in, line, false)
 		}
 	}
+}
+
+// said returns line n of the order, or nil if n is 0 for the header, and the fields that it fills, except some.
+func (o *Order) said(n int, but []string) (line *Line, fields []Field) {
+	level := Header
+	if n > 0 {
+		line, level = &o.Lines[n-1], Lines
+	}
+	o.eachIn(n, func(_ int, family, name, _ string) {
+		if slices.Contains(but, family+name) {
+			return
+		}
+		if f, ok := Lookup(level, family+name); ok { // others only a record about an order has
+			fields = append(fields, f)
+		}
+	})
+	return line, fields
 }
 
 // Clear makes a field of the order, or of its line l, blank.
