@@ -71,18 +71,15 @@ func (a *app) numbered(ctx context.Context, number string) ([]api.OrderSummary, 
 	if err != nil || len(page.Items) > 0 {
 		return page.Items, err
 	}
-	page, err = a.client().Orders(ctx, url.Values{"text": {number}, "limit": {"1000"}})
+	page, err = a.client().Orders(ctx, url.Values{"sender_number": {number}, "limit": {"1000"}})
 	if err != nil {
 		return nil, err
 	}
-	theirs := slices.DeleteFunc(page.Items, func(o api.OrderSummary) bool {
-		return !strings.EqualFold(o.SenderNumber, number)
-	})
-	if len(theirs) == 0 {
+	if len(page.Items) == 0 {
 		return nil, &exit{exitFailed, fmt.Sprintf("no order has the number %q, neither ours nor its sender's; "+
 			"koinos order list --text %s looks for a beginning", number, number)}
 	}
-	return theirs, nil
+	return page.Items, nil
 }
 
 func (a *app) showOrder(ctx context.Context, number string) error {

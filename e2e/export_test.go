@@ -79,7 +79,7 @@ func TestConsoleExport(t *testing.T) {
 		export, written(heading+"\n"+first),
 		chromedp.ActionFunc(func(context.Context) error { post("A-2"); return nil }),
 		// Orders that are chosen by their numbers, whosever these are; what is not clear is said.
-		press("By numbers …"), fill(`textarea[aria-label="Numbers of orders"]`, "a-1\nSO-000002, A-9;a-1"), press("Choose 3 orders"),
+		press("By numbers …"), fill(`textarea[aria-label="Numbers of orders"]`, "a-1\nso-000002, A-9;a-1"), press("Choose 3 orders"),
 		has(".numbers", "2 of 3 numbers found. No order has the number A-9."), has(".many", "2 orders chosen"),
 		has(".export", "the 2 orders that you have chosen"), press("Choose none"), has(".export", "all orders of this list"),
 		click(`//label[contains(., 'Only what is new')]//input`, chromedp.BySearch), export,

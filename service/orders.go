@@ -52,7 +52,8 @@ func (s *Service) orders(h huma.API) {
 	type list struct {
 		Paging
 		OfOrders
-		Number string `query:"number" doc:"Exactly this number"`
+		Number string `query:"number" doc:"Exactly this number, apart from letter case"`
+		Theirs string `query:"sender_number" doc:"Exactly this number of the sender, apart from letter case"`
 	}
 	all := op(http.MethodGet, "/orders", "list-orders", tag, "read", "List orders, newest first")
 	all.Description = "A page may have fewer orders than asked for, or none, while next says that there are more: what no index " +
@@ -67,7 +68,7 @@ func (s *Service) orders(h huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			f.Number, f.Before, f.Limit = in.Number, before, in.Limit
+			f.Number, f.SenderNumber, f.Before, f.Limit = in.Number, in.Theirs, before, in.Limit
 			orders, next, err := s.store.Orders(ctx, f)
 			if err != nil {
 				return nil, err

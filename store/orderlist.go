@@ -12,16 +12,17 @@ import (
 
 // OrderFilter narrows a list of orders. Blank fields do not narrow.
 type OrderFilter struct {
-	Kind, Partner, Number string
-	Statuses              []string // one of these; none is all
-	Partners              []string // one of these; none is all
-	Text                  string   // begins the number, the sender's number or the partner
-	Load                  int64
-	Due                   order.Date // wanted before this day, and nothing has moved; "" is any
-	From, To              order.Date // ordered on these days or between; "" is any
-	Changed               int64      // something happened to it behind this position of the change feed; 0 is any
-	Before                int64      // id; 0 is from the newest on
-	Limit                 int
+	Kind, Partner        string
+	Number, SenderNumber string   // exactly, apart from letter case
+	Statuses             []string // one of these; none is all
+	Partners             []string // one of these; none is all
+	Text                 string   // begins the number, the sender's number or the partner
+	Load                 int64
+	Due                  order.Date // wanted before this day, and nothing has moved; "" is any
+	From, To             order.Date // ordered on these days or between; "" is any
+	Changed              int64      // something happened to it behind this position of the change feed; 0 is any
+	Before               int64      // id; 0 is from the newest on
+	Limit                int
 }
 
 // Fits reports whether the filter includes an order, ignoring its load and its changes.
@@ -31,6 +32,7 @@ func (f *OrderFilter) Fits(o *order.Order) bool {
 		(len(f.Statuses) == 0 || slices.Contains(f.Statuses, string(o.Status))) &&
 		(f.Partner == "" || strings.EqualFold(f.Partner, o.Partner)) &&
 		(f.Number == "" || strings.EqualFold(f.Number, o.Number)) &&
+		(f.SenderNumber == "" || strings.EqualFold(f.SenderNumber, o.SenderNumber)) &&
 		(len(f.Partners) == 0 || slices.ContainsFunc(f.Partners,
 			func(p string) bool { return strings.EqualFold(p, o.Partner) })) &&
 		(f.Due == "" || (o.Status == order.Open || o.Status == order.Confirmed) && o.RequestedDeliveryOn != "" &&
@@ -39,9 +41,12 @@ func (f *OrderFilter) Fits(o *order.Order) bool {
 		(f.Text == "" || begins(o.Number) || begins(o.SenderNumber) || begins(o.Partner))
 }
 
+// numbers are those that an order must have exactly; "" is none.
+func (f *OrderFilter) numbers() string { return f.Number + f.SenderNumber }
+
 // All reports whether the filter includes every order.
 func (f *OrderFilter) All() bool {
-	return f.Kind+f.Partner+f.Number+f.Text == "" && len(f.Statuses)+len(f.Partners) == 0 && f.Load == 0 &&
+	return f.Kind+f.Partner+f.numbers()+f.Text == "" && len(f.Statuses)+len(f.Partners) == 0 && f.Load == 0 &&
 		f.Due+f.From+f.To == "" &&
 		f.Changed == 0
 }
@@ -100,7 +105,7 @@ const mostRuns = 120
 
 // runs are those that contain exactly the orders of a filter; none means that no index of runs is needed.
 func (f *OrderFilter) runs() (runs []run) {
-	if f.Number != "" || f.Load != 0 || f.Due != "" || f.Changed != 0 ||
+	if f.numbers() != "" || f.Load != 0 || f.Due != "" || f.Changed != 0 ||
 		f.Partner+f.Kind == "" && len(f.Partners)+len(f.Statuses) == 0 {
 		return nil
 	}
@@ -172,7 +177,7 @@ func (f *OrderFilter) query(runs []run) (string, []any) {
 // textAlone reports whether orders are searched by a text and by nothing else, except possibly their kind. Indexes
 // alone answer that.
 func (f *OrderFilter) textAlone() bool {
-	return f.Text != "" && f.Partner+f.Number == "" && len(f.Partners)+len(f.Statuses) == 0 && f.Load == 0 &&
+	return f.Text != "" && f.Partner+f.numbers() == "" && len(f.Partners)+len(f.Statuses) == 0 && f.Load == 0 &&
 		f.Due+f.From+f.To == "" &&
 		f.Changed == 0
 }
@@ -214,7 +219,11 @@ func (f *OrderFilter) where() (string, []any) {
 	if f.Before != 0 {
 		add("id < ?", f.Before)
 	}
-	for _, c := range []struct{ condition, value string }{{"kind IN ('sales', 'purchase') AND number = ?", f.Number},
+	if f.Number != "" {
+		add("kind IN ('sales', 'purchase') AND number IN (?, ?)", f.Number, strings.ToUpper(f.Number))
+	}
+	for _, c := range []struct{ condition, value string }{
+		{"sender_number = ? COLLATE NOCASE", f.SenderNumber},
 		{"+partner = ? COLLATE NOCASE", f.Partner}, {"+kind = ?", f.Kind},
 		{"+ordered_on >= ?", string(f.From)}, {"+ordered_on <= ?", string(f.To)}} {
 		if c.value != "" {
@@ -283,7 +292,7 @@ var mostSorted = 20_000
 
 func (s *Store) broad(ctx context.Context, f *OrderFilter) (is bool, err error) {
 	if f.Changed == 0 && f.From+f.To != "" { // no index has days
-		return f.Number == "" && f.Load == 0 && f.Due == "", nil
+		return f.numbers() == "" && f.Load == 0 && f.Due == "", nil
 	}
 	counts, args := []string{"0"}, []any{}
 	count := func(of string, values ...any) {

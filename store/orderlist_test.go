@@ -20,6 +20,7 @@ func TestOrderLists(t *testing.T) {
 	seed := uint64(time.Now().UnixNano())
 	r := rand.New(rand.NewPCG(seed, 1))
 	pick := func(all ...string) string { return all[r.IntN(len(all))] }
+	otherCase := func(number string) string { return pick(number, strings.ToUpper(number), strings.ToLower(number)) }
 	type kept struct {
 		id                                    int64
 		kind, status, partner, number, theirs string
@@ -63,7 +64,8 @@ func TestOrderLists(t *testing.T) {
 			func() { f.Partner = pick("ostrand", "Pellow", "nobody") },
 			func() { f.Partners = []string{"SALTRY", "pellow", "nobody"} },
 			func() { f.Text = pick("so", "SO-", "old", "pell", "x-1", "y", all[r.IntN(n)].number) },
-			func() { f.Number = all[r.IntN(n)].number },
+			func() { f.Number = otherCase(all[r.IntN(n)].number) },
+			func() { f.SenderNumber = otherCase(all[r.IntN(n)].theirs) },
 		} {
 			if r.IntN(3) == 0 {
 				set()
@@ -73,7 +75,8 @@ func TestOrderLists(t *testing.T) {
 		for _, o := range all {
 			if (f.Kind == "" || f.Kind == o.kind) && (len(f.Statuses) == 0 || slices.Contains(f.Statuses, o.status)) &&
 				(f.From == "" || o.on >= f.From) && (f.To == "" || o.on != "" && o.on <= f.To) && o.event > f.Changed &&
-				(f.Partner == "" || strings.EqualFold(f.Partner, o.partner)) && (f.Number == "" || f.Number == o.number) &&
+				(f.Partner == "" || strings.EqualFold(f.Partner, o.partner)) && (f.Number == "" || strings.EqualFold(f.Number, o.number)) &&
+				(f.SenderNumber == "" || strings.EqualFold(f.SenderNumber, o.theirs)) &&
 				(len(f.Partners) == 0 || slices.ContainsFunc(f.Partners,
 					func(p string) bool { return strings.EqualFold(p, o.partner) })) &&
 				(begins(o.number, f.Text) || begins(o.theirs, f.Text) || begins(o.partner, f.Text)) {

@@ -335,7 +335,7 @@ test('numbers that are pasted are taken apart, each once', () => {
 
 test('a table of orders is kept with its orders, and is the same again', () => {
   const usual = { every: ['number', 'lines.item'], order: ['number', 'total'] }
-  const table = { layout: 'order', columns: ['total', 'custom.hull'], open: true, sums: true, for: 'read', kind: '' }
+  const table = { layout: 'order', columns: ['total', 'custom.hull'], open: true, sums: true, for: 'read' }
   const asked = queryOfTable(table, usual.order)
   assert.deepEqual(asked, { layout: 'order', column: 'total,custom.hull', open: 'true', sums: 'true' })
   const choice = choiceOf({ partner: 'PELLOW', number: 'SO-1' }, asked)
@@ -347,13 +347,9 @@ test('a table of orders is kept with its orders, and is the same again', () => {
     open: false,
     sums: false,
     for: 'read',
-    kind: '',
   })
   assert.deepEqual(
-    queryOfTable(
-      { ...table, columns: usual.order, open: false, sums: false, for: 'change', kind: 'sales' },
-      usual.order,
-    ),
+    queryOfTable({ ...table, columns: usual.order, open: false, sums: false, for: 'change' }, usual.order, 'sales'),
     {
       layout: 'order',
       for: 'change',

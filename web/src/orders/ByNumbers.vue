@@ -29,8 +29,7 @@ async function ofNumber(number: string): Promise<OrderSummary[]> {
     data(api.GET('/api/v1/orders', { params: { query: { limit: 50, ...among.value, ...query } as never } }))
   const ours = (await ask({ number })).items
   if (ours.length) return ours
-  const same = (o: OrderSummary) => o.sender_number?.toLowerCase() === number.toLowerCase()
-  return (await ask({ text: number })).items.filter(same)
+  return (await ask({ sender_number: number })).items
 }
 const choose = () =>
   act('choose', async () => {

@@ -30,7 +30,7 @@ const { data: keptOnes, refetch } = useQuery({ queryKey: ['exports'], queryFn: (
 const names = computed(() => (keptOnes.value?.items ?? []).map((e) => e.name))
 const usual = (layout: string) => known.value?.usual[layout] ?? []
 
-const table = reactive<Table>({ layout: 'every', columns: [], open: false, sums: false, for: 'read', kind: '' })
+const table = reactive<Table>({ layout: 'every', columns: [], open: false, sums: false, for: 'read' })
 const format = ref('xlsx')
 watch(known, () => table.columns.length || (table.columns = [...usual(table.layout)]), { immediate: true })
 watch(
@@ -42,7 +42,8 @@ watch(
 const filledIn = computed(() => table.for !== 'read')
 const sides = computed(() => (filledIn.value ? sidesOf(table.for, props.filter.kind ?? '') : []))
 watch(filledIn, (is) => is && Object.assign(table, { layout: 'every', sums: false }))
-watch(sides, (all) => (table.kind = all.length === 1 ? all[0]! : all.includes(table.kind) ? table.kind : ''))
+const side = ref('') // where several are left to choose from
+const kind = computed(() => (sides.value.length > 1 ? side.value : (sides.value[0] ?? '')))
 
 // Columns: those that there are, and those with a word of the reader's own.
 const columns = computed(() =>
@@ -73,11 +74,13 @@ const fresh = ref(false)
 const kept = computed(() => keptOnes.value?.items.find((e) => e.name === name.value))
 const valid = computed(() => /^[a-z0-9][a-z0-9-]{0,79}$/.test(name.value))
 const followed = computed(() => kept.value && !props.ids.length && !props.filter.load && !props.filter.changed_since)
-function use(choice: string) {
+function use(name: string) {
+  const choice = keptOnes.value?.items.find((e) => e.name === name)?.choice
+  if (choice === undefined) return // it is a new name
   Object.assign(table, tableOf(choice, known.value?.usual ?? {}))
   if (!props.ids.length) Object.assign(which.value, whichOf(choice))
 }
-const shown = () => queryOfTable(table, usual(table.layout))
+const shown = () => queryOfTable(table, usual(table.layout), kind.value)
 const keep = (position?: number) =>
   data(
     api.PUT('/api/v1/exports/{name}', {
@@ -107,8 +110,8 @@ const mapping = ref('')
 const validMapping = computed(() => /^[a-z0-9][a-z0-9-]{0,79}$/.test(mapping.value))
 const stored = ref('')
 async function textOf(as: string) {
-  const { column, for: purpose, kind } = shown()
-  const query = { name: as, for: purpose, kind, ...(column ? { column: [column] } : {}) }
+  const { column, for: purpose } = shown()
+  const query = { name: as, for: purpose, kind: kind.value, ...(column ? { column: [column] } : {}) }
   return (await data(api.GET('/api/v1/orders/export-mapping', { params: { query: query as never } }))).text
 }
 const toFile = () => act('mapping', async () => saveText(`${mapping.value}.yaml`, await textOf(mapping.value)))
@@ -134,9 +137,9 @@ const toKeep = () =>
           v-model="table.for" input-id="x-for" aria-label="The table is" size="small" :options="purposes" option-label="label"
           option-value="value" />
         <Select
-          v-if="sides.length > 1" v-model="table.kind" size="small" :options="sides" placeholder="of which orders?"
+          v-if="sides.length > 1" v-model="side" size="small" :options="sides" placeholder="of which orders?"
           aria-label="Of which orders" />
-        <span v-else-if="filledIn" class="soft">of {{ table.kind }} orders</span>
+        <span v-else-if="filledIn" class="soft">of {{ kind }} orders</span>
         <span v-if="filledIn" class="soft">The columns by which lines are found again come along.</span>
       </span>
       <label for="x-row">A row is</label>
@@ -184,7 +187,7 @@ const toKeep = () =>
       <span class="bar">
         <Select
           v-model="name" input-id="x-name" size="small" editable :options="names" placeholder="a-name-like-this"
-          @change="use(keptOnes?.items.find((e) => e.name === $event.value)?.choice ?? choiceOf(filter, shown()))" />
+          @change="use($event.value)" />
         <Button
           size="small" text :label="kept ? 'Keep it anew' : 'Keep this choice'" :disabled="!valid"
           :loading="busy === 'keep'" @click="save" />
@@ -200,17 +203,17 @@ const toKeep = () =>
           option-value="value" />
         <Button
           size="small" label="Export" :loading="busy === 'write'"
-          :disabled="!table.columns.length || (filledIn && !table.kind)" @click="write" />
+          :disabled="!table.columns.length || (filledIn && !kind)" @click="write" />
       </span>
       <template v-if="filledIn">
         <label for="x-mapping">Its mapping</label>
         <span class="bar">
           <InputText v-model.trim="mapping" id="x-mapping" size="small" placeholder="a-name-like-this" />
           <Button
-            size="small" outlined label="Keep it here" :disabled="!validMapping || !table.kind"
+            size="small" outlined label="Keep it here" :disabled="!validMapping || !kind"
             :loading="busy === 'store'" @click="toKeep" />
           <Button
-            size="small" text label="As a file" :disabled="!validMapping || !table.kind" :loading="busy === 'mapping'"
+            size="small" text label="As a file" :disabled="!validMapping || !kind" :loading="busy === 'mapping'"
             @click="toFile" />
           <span v-if="stored" role="status">The mapping <RouterLink :to="`/mappings/${stored}`">{{ stored }}</RouterLink>
             is kept. Fill in the table, and <RouterLink to="/documents">load it</RouterLink> with it.</span>

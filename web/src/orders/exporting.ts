@@ -8,8 +8,6 @@ export interface Table {
   sums: boolean
   /** What the table is filled in for, or read. */
   for: string
-  /** Of which orders a table to be filled in is, where that is not clear. */
-  kind: string
 }
 
 export const layouts = [
@@ -43,13 +41,13 @@ export function sidesOf(purpose: string, filtered: string): string[] {
 }
 
 /** queryOfTable is a table as the call for it has it. Usual columns need not be named. */
-export function queryOfTable(t: Table, usual: string[] = []): Record<string, string> {
+export function queryOfTable(t: Table, usual: string[] = [], kind = ''): Record<string, string> {
   const q: Record<string, string> = { layout: t.layout }
   if (t.columns.join() !== usual.join()) q.column = t.columns.join(',')
   if (t.open) q.open = 'true'
   if (t.sums) q.sums = 'true'
   if (t.for !== 'read') q.for = t.for
-  if (t.kind) q.kind = t.kind
+  if (kind) q.kind = kind
   return q
 }
 
@@ -63,7 +61,6 @@ export function tableOf(choice: string, usual: Record<string, string[]>): Table 
     open: q.get('open') === 'true',
     sums: q.get('sums') === 'true',
     for: q.get('for') ?? 'read',
-    kind: '',
   }
 }
 
