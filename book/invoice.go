@@ -207,7 +207,7 @@ func (b *billing) line(i int, line *order.Line, known bool) error {
 	}
 	if len(b.v.Lines) == first {
 		p := order.Priced{Quantity: l.Quantity, UnitPrice: l.UnitPrice, PriceBasis: l.PriceBasis,
-			DiscountPercent: l.DiscountPercent}
+			DiscountPercent: l.DiscountPercent}.Beside(order.Priced{UnitPrice: line.UnitPrice, PriceBasis: line.PriceBasis})
 		amount := l.StatedAmount
 		if !l.UnitPrice.IsZero() {
 			if amount, err = p.Amount(b.s.Rounding, b.stored.Currency); err != nil {
@@ -324,15 +324,16 @@ func (b *billing) price(i int, line *order.Line, at int, should order.Number, se
 		return err
 	}
 	l := &b.in.Lines[i]
-	field, what := "unit_price", l.UnitPrice
+	ordered := order.Priced{UnitPrice: line.UnitPrice, PriceBasis: line.PriceBasis}
+	invoiced := order.Priced{UnitPrice: l.UnitPrice, PriceBasis: b.v.Lines[at].PriceBasis}
+	field, value, what, prices := "unit_price", l.UnitPrice, invoiced.Words(ordered), ordered.Words(invoiced)
 	if l.UnitPrice.IsZero() {
-		field, what = "amount", l.StatedAmount
+		field, value, what, prices = "amount", l.StatedAmount, l.StatedAmount.String(), ordered.Words(ordered)
 	}
-	prices := line.UnitPrice.String()
 	if several {
 		prices = fmt.Sprintf("%s, and other prices before", prices)
 	}
-	b.e.Add(finding.PriceDiffers, i+1, field, what.String(), "Line %s is invoiced at %s; the order says %s: %s.",
+	b.e.Add(finding.PriceDiffers, i+1, field, value.String(), "Line %s is invoiced at %s; the order says %s: %s.",
 		line.Number, what, prices, b.more(more))
 	b.differs = true
 	b.over, err = b.over.Add(more)

@@ -29,12 +29,10 @@ func (s *Session) notice(spoken *spokenOf, e *Entry, res *store.OrderResult) (*s
 	case e.takesBackWhole():
 		return nil, e.takenBackOf(spoken.tx, ids)
 	case len(ids) == 0:
-		e.Add(finding.OrderUnknown, 0, field, number, "No %s order of %s has the number %q.", o.Kind, o.Partner, number)
-		return nil, nil
+		return nil, e.unknown(spoken.tx)
 	default:
-		e.Add(finding.OrderUnknown, 0, field, number,
-			"%d %s orders of %s have the number %q; it is not clear which one is meant.", len(ids), o.Kind, o.Partner,
-			number)
+		e.Add(finding.OrderUnknown, 0, field, number, "More than one %s order of %s has %s; it is not clear which one is meant.",
+			o.Kind, o.Partner, e.calledSo())
 		return nil, nil
 	}
 	changed, at, ok, err := spoken.foreseen(e, ids[0])
@@ -56,13 +54,53 @@ func (s *Session) notice(spoken *spokenOf, e *Entry, res *store.OrderResult) (*s
 	return changed, nil
 }
 
-// called returns the field by which a notice names its order, and the number in it.
-func (e *Entry) called() (field, number string) {
+// unknown says that no order is called so, and which order it is the number of if it was looked for in the wrong place.
+func (e *Entry) unknown(tx *store.Tx) error {
 	o := &e.Order
-	if o.Number != "" && (o.SenderNumber == "" || o.Kind == order.Purchase) {
+	field, number := e.called()
+	f := e.Add(finding.OrderUnknown, 0, field, number, "No %s order of %s has %s.", o.Kind, o.Partner, e.calledSo())
+	if o.Number+o.SenderNumber == "" {
+		return nil
+	}
+	meant, err := tx.Namesake(o.Partner, number)
+	if err != nil || meant == nil {
+		return err
+	}
+	whose, bound := "is the sender's number of the", "sender_number"
+	if strings.EqualFold(meant.Number, number) {
+		whose, bound = "is our number of the", "number"
+	}
+	f.Hint = fmt.Sprintf("It %s %s order %s. If that is meant, bind it to %s", whose, meant.Kind, meant.Number, bound)
+	if meant.Kind != o.Kind {
+		f.Hint += fmt.Sprintf(", and say of: %s", meant.Kind)
+	}
+	f.Hint += "."
+	return nil
+}
+
+// called returns the field by which a notice names its order, and what it has there.
+func (e *Entry) called() (field, value string) {
+	o := &e.Order
+	switch {
+	case o.Number != "" && (o.SenderNumber == "" || o.Kind == order.Purchase):
 		return "number", o.Number
+	case o.SenderNumber == "" && len(o.References) > 0:
+		return "reference." + o.References[0].Qualifier, o.References[0].Value
 	}
 	return "sender_number", o.SenderNumber
+}
+
+// calledSo is what a notice calls its order, in words.
+func (e *Entry) calledSo() string {
+	_, value := e.called()
+	if o := &e.Order; o.Number+o.SenderNumber != "" || len(o.References) == 0 {
+		return fmt.Sprintf("the number %q", value)
+	}
+	var all []string
+	for _, r := range e.Order.References {
+		all = append(all, fmt.Sprintf("the reference %s %q", r.Qualifier, r.Value))
+	}
+	return strings.Join(all, " and ")
 }
 
 // decide finds out what an order becomes because of a notice; nil means that the order stays as it is.

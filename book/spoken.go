@@ -103,7 +103,8 @@ func (s *spokenOf) look(e *Entry) error {
 // names returns what a notice calls its order.
 func (e *Entry) names() store.Spoken {
 	o := &e.Order
-	return store.Spoken{Kind: o.Kind, Partner: o.Partner, Number: o.Number, Sender: o.SenderNumber}
+	return store.Spoken{Kind: o.Kind, Partner: o.Partner, Number: o.Number, Sender: o.SenderNumber,
+		References: o.References}
 }
 
 // moves returns the movements that a notice names as its own.

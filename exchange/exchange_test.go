@@ -129,7 +129,7 @@ func (d *desk) send(name, set string) []api.Interchange {
 
 func (d *desk) order(kind order.Kind, partner, number, sender string) *store.StoredOrder {
 	d.t.Helper()
-	ids, err := d.store.OrdersOf(context.Background(), kind, partner, number, sender)
+	ids, err := d.store.OrdersOf(context.Background(), store.Spoken{Kind: kind, Partner: partner, Number: number, Sender: sender})
 	if err != nil || len(ids) != 1 {
 		d.t.Fatalf("order %s%s: %d, %v", number, sender, len(ids), err)
 	}

@@ -7,6 +7,7 @@ import (
 
 	"koinos/api"
 	"koinos/core/order"
+	"koinos/store"
 )
 
 // A set does what its purpose asks for, and not what its kind usually means: it cancels, replaces, takes back. One of
@@ -82,7 +83,7 @@ func TestPurpose(t *testing.T) {
 			t.Errorf("%s: %s; %s, says %q; %+v", c.name, state(), set.State, got, set.Findings)
 		}
 	}
-	if ids, err := d.store.OrdersOf(t.Context(), order.Sales, "PELLOW", "", "PM-9"); err != nil || len(ids) != 0 {
+	if ids, err := d.store.OrdersOf(t.Context(), store.Spoken{Kind: order.Sales, Partner: "PELLOW", Sender: "PM-9"}); err != nil || len(ids) != 0 {
 		t.Errorf("an order was made of what cancels or replaces one: %d, %v", len(ids), err)
 	}
 }

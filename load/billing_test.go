@@ -173,6 +173,32 @@ R-2 against C, 1: -1 at 10 is -3.34, charge.freight -3.22: goods -3.34, tax -0.6
 	}
 }
 
+// The price of a supplier's invoice that does not say how many units it is for is for as many as the order's, or for one.
+func TestInvoicedPriceWithoutItsBasis(t *testing.T) {
+	for _, c := range []struct{ price, want string }{
+		{"231", `changed; row 2 column 4 line 1 invoiced was blank, is "60"`},
+		{"23.10", `changed; row 2 column 4 line 1 invoiced was blank, is "60"`},
+		{"31", "held; row 2 column 5: Line 1 is invoiced at 31 per 1; the order says 231 per 10: 474.00 EUR more.; " +
+			"row 2 column 1: The invoice differs from the order by 474.00 EUR more."},
+		{"200", "held; row 2 column 5: Line 1 is invoiced at 200 per 10; the order says 231 per 10: 186.00 EUR less.; " +
+			"row 2 column 1: The invoice differs from the order by 186.00 EUR less."},
+	} {
+		e := testEngine(t, testStore(t), source.DefaultLimits)
+		send(t, e, strings.Replace(taxedMapping, "kind: sales", "kind: purchase", 1),
+			[]byte("Order,Item,Qty,Price,Per,Freight\nA-1,00417,60,231,10,\n"), Request{})
+		e.told(t, intent.Receipt, `{"header": {"quantities": "open"}}`)
+		bill := changedTable{[][]string{{"No", "Order", "Line", "Qty", "Price"}, {"R-1", "A-1", "1", "60", c.price}}, `koinos: mapping/1
+name: example
+orders: {kind: invoice, of: purchase, group: {by: key, columns: [No]}, hold: all}
+header: {invoice: {from: No, need: must}, sender_number: {from: Order, need: must}, partner: {value: OSTRAND}}
+lines: {number: {from: Line}, quantity: {from: Qty, need: must}, unit_price: {from: Price}}
+`}
+		if got := bill.load(t, e, false); got != c.want {
+			t.Errorf("%s: %s\nnot %s", c.price, got, c.want)
+		}
+	}
+}
+
 // A share of the goods follows them: it is worked out anew when they change, and each invoice takes its part of it
 // unless somebody says otherwise. A second one for the same adds to it.
 func TestShareOfTheGoods(t *testing.T) {

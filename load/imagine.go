@@ -29,7 +29,7 @@ func (e *Engine) Known(ctx context.Context, m *mapping.Mapping, set *list.Set, d
 		}
 		var ids []int64
 		o := &i.Order
-		ids, failed = e.store.OrdersOf(ctx, o.Kind, o.Partner, o.Number, o.SenderNumber)
+		ids, failed = e.store.OrdersOf(ctx, store.Spoken{Kind: o.Kind, Partner: o.Partner, Number: o.Number, Sender: o.SenderNumber})
 		is = len(ids) > 0
 	}, nil)
 	return is, errors.Join(err, failed)

@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -18,6 +19,7 @@ import (
 	"koinos/core/order"
 	"koinos/core/outcome"
 	"koinos/core/source"
+	"koinos/store"
 )
 
 // twoLines is a stored order of two lines, 10 and 4, of a new engine.
@@ -183,6 +185,85 @@ func TestTell(t *testing.T) {
 	if err != nil || o.Status != order.Complete || len(o.Events) != o.Revision || o.Total.Plain() != "158" {
 		t.Errorf("%s, %d events of revision %d, total %s: %v", o.Status, len(o.Events), o.Revision, o.Total.Plain(), err)
 	}
+}
+
+// A number that is looked for in the wrong place says where it belongs; orders of other partners are not spoken of.
+func TestNumberOfAnotherOrder(t *testing.T) {
+	e := twoLines(t)
+	for _, c := range []struct{ of, bound, number, partner, hint string }{
+		{"sales", "number", "a-1", "OSTRAND", "It is the sender's number of the sales order SO-000001. If that is meant, bind it to sender_number."},
+		{"purchase", "sender_number", "A-1", "OSTRAND", "It is the sender's number of the sales order SO-000001. If that is meant, " +
+			"bind it to sender_number, and say of: sales."},
+		{"sales", "sender_number", "so-000001", "OSTRAND", "It is our number of the sales order SO-000001. If that is meant, bind it to number."},
+		{"sales", "sender_number", "SO-000001", "PELLOW", "Check whether the partner names the right order; when it is stored, try this again."},
+		{"sales", "number", "A-2", "OSTRAND", "Check whether the partner names the right order; when it is stored, try this again."},
+	} {
+		l := send(t, e, `koinos: mapping/1
+name: example
+orders: {kind: shipment, of: `+c.of+`, group: {by: key, columns: [Order]}}
+header: {`+c.bound+`: {from: Order, need: must}, partner: {value: `+c.partner+`}, shipment: {value: S-1}}
+lines: {number: {value: "1"}, quantity: {from: Qty, need: must}}
+`, []byte("Order,Qty\n"+c.number+",1\n"), Request{})
+		found, err := e.store.Findings(context.Background(), l.ID, store.FindingFilter{Limit: 10})
+		if err != nil || len(found) != 1 || found[0].Code != finding.OrderUnknown || found[0].Hint != c.hint {
+			t.Errorf("%+v: %+v %v", c, found, err)
+		}
+	}
+}
+
+// A notice without a number finds its order by all the references that it names, as the orders say them now.
+func TestOrderByReference(t *testing.T) {
+	e := testEngine(t, testStore(t), source.DefaultLimits)
+	orders := strings.Replace(plainMapping, "lines:", "  reference.job: {from: Job}\n  reference.contract: {from: Contract}\nlines:", 1)
+	first := send(t, e, orders, []byte("Order,Date,Item,Qty,Price,Job,Contract\nA-1,2026-03-02,00417,9,9.50,J-7,C-1\n"+
+		"A-2,2026-03-02,00417,9,9.50,J-8,C-1\nA-3,2026-03-02,00417,9,9.50,,\n"), Request{})
+	unknown, several := `No sales order of OSTRAND has %s.`, `More than one sales order of OSTRAND has %s; it is not clear which one is meant.`
+	step := 0
+	ship := func(partner, job, contract string) string {
+		step++
+		l := send(t, e, `koinos: mapping/1
+name: example
+orders: {kind: shipment, of: sales, group: {by: key, columns: [Note]}}
+header: {shipment: {from: Note}, partner: {value: `+partner+`}, reference.job: {from: Job}, reference.contract: {from: Contract}}
+lines: {number: {value: "1"}, quantity: {from: Qty}}
+`, fmt.Appendf(nil, "Note,Job,Contract,Qty\nS-%d,%s,%s,1\n", step, job, contract), Request{})
+		found, err := e.store.Findings(context.Background(), l.ID, store.FindingFilter{Limit: 10})
+		outcomes, _, outcomesErr := e.store.Outcomes(context.Background(), l.ID, store.OutcomeFilter{Limit: 10})
+		if err != nil || outcomesErr != nil || len(outcomes) != 1 || len(found) > 1 {
+			t.Fatal(found, outcomes, err, outcomesErr)
+		}
+		if len(found) == 1 {
+			return found[0].Message
+		}
+		return outcomes[0].Number
+	}
+	check := func(partner, job, contract, want string) {
+		t.Helper()
+		if got := ship(partner, job, contract); got != want {
+			t.Errorf("%s %s %s: %s\nnot %s", partner, job, contract, got, want)
+		}
+	}
+	check("OSTRAND", "J-7", "", "SO-000001")
+	check("OSTRAND", "j-8", "", "SO-000002")
+	check("OSTRAND", "J-8", "c-1", "SO-000002")
+	check("OSTRAND", "", "C-1", fmt.Sprintf(several, `the reference contract "C-1"`))
+	check("OSTRAND", "J-9", "", fmt.Sprintf(unknown, `the reference job "J-9"`))
+	check("OSTRAND", "J-7", "C-2", fmt.Sprintf(unknown, `the reference job "J-7" and the reference contract "C-2"`))
+	check("PELLOW", "J-7", "", `No sales order of PELLOW has the reference job "J-7".`)
+	check("OSTRAND", "", "", `No sales order of OSTRAND has the number "".`)
+	e.told(t, intent.Change, `{"header": {"reference.job": "J-9", "reference.contract": " "}}`)
+	check("OSTRAND", "J-7", "", fmt.Sprintf(unknown, `the reference job "J-7"`))
+	check("OSTRAND", "J-9", "", "SO-000001")
+	check("OSTRAND", "", "C-1", "SO-000002")
+	second := send(t, e, orders, []byte("Order,Date,Item,Qty,Price,Job,Contract\nA-4,2026-03-02,00417,9,9.50,J-9,\n"), Request{})
+	check("OSTRAND", "J-9", "", fmt.Sprintf(several, `the reference job "J-9"`))
+	if second.ID == first.ID {
+		t.Fatal("one load")
+	}
+	if _, err := e.Undo(context.Background(), second.ID, false, "test"); err != nil {
+		t.Fatal(err)
+	}
+	check("OSTRAND", "J-9", "", "SO-000001")
 }
 
 // What is cancelled is not confirmed.

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"koinos/core/order"
@@ -202,44 +201,6 @@ func (t *Tx) NextInvoice() (number string, err error) {
 	return number, err
 }
 
-// Spoken reads the orders that notices are about, each as it is now, and what is known about some movements. An order
-// is nil if none or more than one fits, if an earlier notice was about it, or if there would be more lines in all than
-// lines.
-func (s *Store) Spoken(ctx context.Context, names []Spoken, moves []MovementKey, lines int) (orders []*StoredOrder,
-	known map[MovementKey]Posted, err error) {
-	tx, err := s.r.BeginTxx(ctx, nil) // all of one moment
-	if err != nil {
-		return nil, nil, err
-	}
-	defer func() { _ = tx.Rollback() }()
-	known = map[MovementKey]Posted{}
-	if err := readPosted(ctx, tx, moves, known); err != nil {
-		return nil, nil, err
-	}
-	found, err := ordersOf(ctx, tx, names)
-	if err != nil {
-		return nil, nil, err
-	}
-	var ids []int64
-	for _, of := range found {
-		if len(of) == 1 {
-			ids = append(ids, of[0])
-		}
-	}
-	byID, err := ordersNow(ctx, tx, ids, lines)
-	if err != nil {
-		return nil, nil, err
-	}
-	orders = make([]*StoredOrder, len(names))
-	for i, of := range found {
-		if len(of) == 1 {
-			orders[i] = byID[of[0]]
-			delete(byID, of[0])
-		}
-	}
-	return orders, known, nil
-}
-
 // Revisions returns the revisions of orders, by their ids.
 func (t *Tx) Revisions(ids []int64) (map[int64]int, error) {
 	at := make(map[int64]int, len(ids))
@@ -249,25 +210,6 @@ func (t *Tx) Revisions(ids []int64) (map[int64]int, error) {
 	where, arg := among("id", ids...)
 	return at, each(t.ctx, t, func(r *pack.Reader) error { at[r.Int64()] = r.Int(); return nil },
 		`SELECT pack(id, revision) FROM orders WHERE `+where, arg)
-}
-
-// OrdersOf finds orders of a partner by our number or the sender's. More than one result means that the number is
-// ambiguous.
-func (s *Store) OrdersOf(ctx context.Context, kind order.Kind, partner, number, sender string) (ids []int64,
-	err error) {
-	if number != "" {
-		err = s.r.SelectContext(ctx, &ids, `SELECT id FROM orders WHERE kind = ? AND number IN (?, ?) AND partner = ?`,
-			string(kind), number, strings.ToUpper(number), partner)
-		if err != nil || len(ids) > 0 {
-			return ids, err
-		}
-	}
-	if sender != "" {
-		err = s.r.SelectContext(ctx, &ids,
-			`SELECT id FROM orders WHERE sender_number = ? COLLATE NOCASE AND kind = ? AND partner = ? ORDER BY id`,
-			sender, string(kind), partner)
-	}
-	return ids, err
 }
 
 // OrdersMoved returns the orders that a movement is of, oldest first.
@@ -292,80 +234,4 @@ func ordersMoved(ctx context.Context, q querier, kind order.MovementKind, partne
 	err = q.SelectContext(ctx, &ids, `SELECT DISTINCT p.order_id FROM movements m JOIN movement_parts p ON p.movement_id = m.id
 	  WHERE m.kind = ? AND m.partner = ? AND m.number = ? ORDER BY p.order_id`, string(kind), partner, number)
 	return ids, err
-}
-
-// Spoken is what a notice calls its order.
-type Spoken struct {
-	Kind                    order.Kind
-	Partner, Number, Sender string
-}
-
-// OrdersOf is Store.OrdersOf for many at once, in their order.
-func (t *Tx) OrdersOf(all []Spoken) ([][]int64, error) { return ordersOf(t.ctx, t, all) }
-
-func ordersOf(ctx context.Context, q querier, all []Spoken) ([][]int64, error) {
-	type side struct {
-		kind    order.Kind
-		partner string
-	}
-	numbers, senders := map[side][]string{}, map[side][]string{}
-	for _, n := range all {
-		of := side{n.Kind, n.Partner}
-		if n.Number != "" {
-			numbers[of] = append(numbers[of], n.Number, strings.ToUpper(n.Number))
-		}
-		if n.Sender != "" {
-			senders[of] = append(senders[of], n.Sender)
-		}
-	}
-	byNumber, bySender := map[Spoken][]int64{}, map[Spoken][]int64{}
-	look := func(of map[side][]string, condition string, into map[Spoken][]int64, name func(side, string) Spoken) error {
-		for from, list := range of {
-			text, err := json.Marshal(list)
-			if err != nil {
-				return err
-			}
-			var rows []struct {
-				ID   int64  `db:"id"`
-				Name string `db:"name"`
-			}
-			if err := q.SelectContext(ctx, &rows, condition, string(from.kind), from.partner, string(text)); err != nil {
-				return err
-			}
-			for _, r := range rows {
-				key := name(from, r.Name)
-				into[key] = append(into[key], r.ID)
-			}
-		}
-		return nil
-	}
-	if err := errors.Join(look(numbers, `SELECT id, number AS name FROM orders WHERE kind = ? AND +partner = ? AND number IN (SELECT value
-		FROM json_each(?))`, byNumber, func(of side, n string) Spoken { return Spoken{of.kind, of.partner, n, ""} }),
-		look(senders, `SELECT id, sender_number AS name FROM orders WHERE +kind = ? AND +partner = ? AND sender_number COLLATE NOCASE IN (SELECT value
-		FROM json_each(?)) ORDER BY id`, bySender, func(of side, n string) Spoken { return Spoken{of.kind, of.partner, "", fold(n)} })); err != nil {
-		return nil, err
-	}
-	ids := make([][]int64, len(all))
-	for i, n := range all {
-		if n.Number != "" {
-			ids[i] = byNumber[Spoken{n.Kind, n.Partner, n.Number, ""}]
-			if upper := strings.ToUpper(n.Number); upper != n.Number {
-				ids[i] = append(ids[i], byNumber[Spoken{n.Kind, n.Partner, upper, ""}]...)
-			}
-		}
-		if len(ids[i]) == 0 && n.Sender != "" {
-			ids[i] = bySender[Spoken{n.Kind, n.Partner, "", fold(n.Sender)}]
-		}
-	}
-	return ids, nil
-}
-
-// fold is a text as NOCASE compares it, with the letters of ASCII in lower case.
-func fold(s string) string {
-	return strings.Map(func(r rune) rune {
-		if r >= 'A' && r <= 'Z' {
-			return r + 'a' - 'A'
-		}
-		return r
-	}, s)
 }

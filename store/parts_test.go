@@ -49,7 +49,8 @@ func TestQuantities(t *testing.T) {
 }
 
 // Movements and invoices that an earlier version stored, a row for each line, are the same when a row has all lines of an
-// order: their sequence, which is not that of the lines' ids, what was said besides, and those of several orders.
+// order: their sequence, which is not that of the lines' ids, what was said besides, and those of several orders. The
+// references of its orders find them.
 func TestPartsOfAnEarlierVersion(t *testing.T) {
 	ctx, dir := context.Background(), t.TempDir()
 	file := filepath.Join(dir, DatabaseFile)
@@ -68,6 +69,7 @@ func TestPartsOfAnEarlierVersion(t *testing.T) {
 	for _, query := range []string{
 		`INSERT INTO orders (id, kind, number, identity, fingerprint, status, revision, partner, total, line_count, last_line)
 			VALUES (1, 'sales', 'SO-1', 'a', x'', 'partial', 5, 'P', '0', 2, 2), (2, 'sales', 'SO-2', 'b', x'', 'partial', 2, 'P', '0', 1, 1)`,
+		`UPDATE orders SET more = '{"payment_terms":"N30","references":[{"qualifier":"job","value":"J-7"},{"qualifier":"contract","value":"C"}]}' WHERE id = 1`,
 		`INSERT INTO lines (order_id, n, id, quantity) VALUES (1, 1, 1, '40'), (1, 2, 2, '9'), (2, 1, 1, '3')`,
 		`INSERT INTO movements (id, kind, partner, number, moved_on, more) VALUES
 			(7, 'shipment', 'P', 'LS-7', '2026-03-04', '{"carrier":"Gull","packages":"2"}'), (9, 'shipment', 'P', 'LS-9', NULL, '{"reverses":"LS-7"}')`,
@@ -87,6 +89,12 @@ func TestPartsOfAnEarlierVersion(t *testing.T) {
 		t.Fatal(err)
 	}
 	s := open(t, dir)
+	for value, want := range map[string]string{"j-7": "[1]", "J-8": "[]"} {
+		ids, err := s.OrdersOf(ctx, Spoken{Kind: order.Sales, Partner: "P", References: []order.Reference{{Qualifier: "job", Value: value}}})
+		if got := fmt.Sprint(ids); err != nil || got != want {
+			t.Errorf("%s: %s, not %s: %v", value, got, want, err)
+		}
+	}
 	for id, want := range map[int64]string{
 		1: `{"movements":[{"id":7,"kind":"shipment","partner":"P","number":"LS-7","on":"2026-03-04","carrier":"Gull","packages":"2","lines":[` +
 			`{"line":2,"quantity":"4","lot":"L \"1\"","order_revision":2},` +

@@ -54,7 +54,7 @@ func TestArrivals(t *testing.T) {
 	if err != nil || err2 != nil || !bytes.Equal(bytes.TrimSpace(said), body) {
 		t.Errorf("the arrival is %s, %v %v", body, err, err2)
 	}
-	ids, err := o.store.OrdersOf(ctx, order.Sales, "SLIPWAY", "", "SL-1003")
+	ids, err := o.store.OrdersOf(ctx, store.Spoken{Kind: order.Sales, Partner: "SLIPWAY", Sender: "SL-1003"})
 	if err != nil || len(ids) != 1 {
 		t.Fatal(ids, err)
 	}

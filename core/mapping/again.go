@@ -70,9 +70,12 @@ func (b *builder) complete(root *grammar.Node, m *Mapping) {
 	if m.Kind != intent.Order {
 		named, means = []string{"number", "sender_line", "item", "buyer_item", "supplier_item", "gtin"},
 			"which line is meant"
-		if bound(m.Levels[InHeader], "number") == nil && bound(m.Levels[InHeader], "sender_number") == nil {
+		if !slices.ContainsFunc(m.Levels[InHeader], func(b Binding) bool {
+			name := b.Field.Name
+			return name == "number" || name == "sender_number" || strings.HasPrefix(name, "reference.")
+		}) {
 			b.Add(finding.MappingMissingKey, root.Get("header").At, "",
-				"header needs one of number, sender_number: which order is meant.")
+				"header needs one of number, sender_number, reference.NAME: which order is meant.")
 		}
 	}
 	for _, name := range named {

@@ -195,7 +195,9 @@ func (f *Offer) read(a *answer, o *Order, line *Line, wanted Number) (err error)
 			f.Code, f.Refused, first = l.Code, refused, false
 		}
 		f.Refused = f.Refused && refused
-		f.Reason = cmp.Or(f.Reason, l.Reason)
+		if l.Reason != "" && !strings.Contains(f.Reason, l.Reason) {
+			f.Reason = strings.TrimPrefix(f.Reason+"; "+l.Reason, "; ")
+		}
 		if refused {
 			continue
 		}
@@ -214,14 +216,11 @@ func (f *Offer) read(a *answer, o *Order, line *Line, wanted Number) (err error)
 			return err
 		}
 		if !l.UnitPrice.IsZero() && !line.UnitPrice.IsZero() {
-			basis := l.PriceBasis
-			if basis.IsZero() {
-				basis = line.PriceBasis
-			}
-			offered := Priced{UnitPrice: l.UnitPrice, PriceBasis: basis}
-			if !offered.SameTerms(Priced{UnitPrice: line.UnitPrice, PriceBasis: line.PriceBasis}) {
-				f.UnitPrice, f.PriceBasis = l.UnitPrice, l.PriceBasis
-				prices = append(prices, "price "+per(l.UnitPrice, l.PriceBasis)+" for "+per(line.UnitPrice, line.PriceBasis))
+			ordered := Priced{UnitPrice: line.UnitPrice, PriceBasis: line.PriceBasis}
+			offered := Priced{UnitPrice: l.UnitPrice, PriceBasis: l.PriceBasis}.Beside(ordered)
+			if !offered.SameTerms(ordered) {
+				f.UnitPrice, f.PriceBasis = offered.UnitPrice, offered.PriceBasis
+				prices = append(prices, "price "+offered.Words(ordered)+" for "+ordered.Words(offered))
 			}
 		}
 		if l.DueOn == "" && strings.EqualFold(strings.TrimSpace(l.Code), "SP") {
@@ -292,14 +291,6 @@ func (l *AnsweredLine) Keeps() bool {
 func (a *answer) keeps(line int) bool {
 	said := a.lines[line]
 	return len(said) > 0 && !slices.ContainsFunc(said, func(l *AnsweredLine) bool { return !l.Keeps() })
-}
-
-// per is a price with its basis in words.
-func per(price, basis Number) string {
-	if basis.Sign() <= 0 || basis.Cmp(NumberOf(1)) == 0 {
-		return price.String()
-	}
-	return price.String() + " per " + basis.Plain()
 }
 
 // change is the change of the line that takes the offer.

@@ -1,5 +1,7 @@
 package order
 
+import "errors"
+
 // Priced is a quantity of a line with the terms under which it was shipped or invoiced.
 type Priced struct {
 	Quantity        Number `json:"quantity"`
@@ -19,12 +21,56 @@ func (p *Priced) SameTerms(q Priced) bool {
 	if p.UnitPrice.set != q.UnitPrice.set || p.DiscountPercent.Cmp(q.DiscountPercent) != 0 {
 		return false
 	}
-	mine, err := p.UnitPrice.Mul(q.basis())
-	theirs, err2 := q.UnitPrice.Mul(p.basis())
-	if err != nil || err2 != nil { // more digits than can be computed with
+	high, low, err := p.beside(q)
+	if err != nil { // more digits than can be computed with
 		return p.UnitPrice.Cmp(q.UnitPrice) == 0 && p.basis().Cmp(q.basis()) == 0
 	}
-	return mine.Cmp(theirs) == 0
+	return high.Cmp(low) == 0
+}
+
+// Beside returns a price as it is meant beside the terms of the order's line. A price whose basis is not stated may be for
+// as many units as the order's, or for one: it is for whichever makes it nearer to the order's price.
+func (p Priced) Beside(line Priced) Priced {
+	one, same := p, p
+	one.PriceBasis, same.PriceBasis = NumberOf(1), line.basis()
+	if !p.PriceBasis.IsZero() || same.PriceBasis.Cmp(one.PriceBasis) == 0 ||
+		p.UnitPrice.Sign() <= 0 || line.UnitPrice.Sign() <= 0 {
+		return p
+	}
+	if same.farFrom(line, one) {
+		return one
+	}
+	return same
+}
+
+// farFrom reports whether a price is further from that of a line, by the factor between them, than another is.
+func (p *Priced) farFrom(line, other Priced) bool {
+	high, low, err := p.beside(line)
+	otherHigh, otherLow, otherErr := other.beside(line)
+	if err != nil || otherErr != nil {
+		return false
+	}
+	mine, err := high.Mul(otherLow)
+	theirs, otherErr := otherHigh.Mul(low)
+	return err == nil && otherErr == nil && mine.Cmp(theirs) > 0
+}
+
+// beside returns two prices on one basis, the higher one first.
+func (p *Priced) beside(q Priced) (high, low Number, err error) {
+	mine, err := p.UnitPrice.Mul(q.basis())
+	theirs, theirErr := q.UnitPrice.Mul(p.basis())
+	if mine.Cmp(theirs) < 0 {
+		mine, theirs = theirs, mine
+	}
+	return mine, theirs, errors.Join(err, theirErr)
+}
+
+// Words is a price in words, with its basis where it or the one that it is compared with has one.
+func (p *Priced) Words(beside Priced) string {
+	if one := NumberOf(1); p.basis().Cmp(one) == 0 && beside.basis().Cmp(one) == 0 {
+		return p.UnitPrice.String()
+	}
+	return p.UnitPrice.String() + " per " + p.basis().Plain()
 }
 
 // basis is how many units the price is for.
