@@ -69,6 +69,19 @@ type SetRecord struct {
 	LoadID       int64             `json:"load_id,omitempty"`
 	Orders       []SpokenOf        `json:"orders" doc:"The orders of which it speaks: one, or several, as a notice of a shipment does"`
 	Findings     []finding.Finding `json:"findings"`
+	Decided      *Decided          `json:"decided,omitempty" doc:"What a person decided about the changes that it asks for"`
+}
+
+// Decided is what a person decided about the changes that a transaction set asks for. What is not taken is refused.
+type Decided struct {
+	Taken []int     `json:"taken" doc:"Lines of the set whose changes are taken, counted from 1; 0 is what it asks of the header"`
+	By    string    `json:"by"`
+	At    time.Time `json:"at"`
+}
+
+// SetDecision is a person's decision about the changes that a transaction set asks for.
+type SetDecision struct {
+	Take []int `json:"take" doc:"Lines of the set whose changes are taken, as its findings count them, from 1; 0 is what it asks of the header. All others are refused"`
 }
 
 // SpokenOf is an order that a transaction set is about.

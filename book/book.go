@@ -32,6 +32,7 @@ type Rules struct {
 	System    string   // what is refused came from it, and waits for a person too; "" is no system
 	Sync      string   // that reads it
 	Asks      bool     // what changes a stored order is asked for only: a finding says so of each change
+	Taken     []int    // which lines of a change are taken, counted from 1; 0 is its header. None is all of it
 	Elsewhere bool     // what is held is put on the list of that by somebody else
 	Partners  []string // whose orders may be touched; none is everybody's
 	Real      bool     // false decides without storing anything
@@ -302,7 +303,7 @@ func (s *Session) judge(spoken *spokenOf, e *Entry, known, taken map[string]stor
 		if changed, err = s.again(spoken, e, stored); err != nil {
 			return nil, err
 		}
-		s.asks(e, changed)
+		s.asks(e, changed, nil)
 		s.changes(changed, res)
 	case e.Replaces:
 		e.Add(finding.OrderUnknown, 0, "sender_number", e.Order.SenderNumber,

@@ -3,6 +3,7 @@ package book
 import (
 	"cmp"
 	"crypto/sha256"
+	"slices"
 	"strings"
 
 	"koinos/core/check"
@@ -28,6 +29,9 @@ func (n *noticed) change() error {
 		return err
 	}
 	for i := range in.Lines {
+		if !n.s.takes(i + 1) {
+			continue
+		}
 		l := &in.Lines[i]
 		plain := actOf(l)
 		act, known := changeActs[plain]
@@ -42,6 +46,9 @@ func (n *noticed) change() error {
 		default:
 			n.alter(i, plain, act == "replace")
 		}
+	}
+	if !n.s.takes(0) {
+		return nil
 	}
 	but := []string{"number", "sender_number", "partner", "currency", "total", "tax_amount", "stage"}
 	if n.e.Target == 0 && n.shown == nil { // a document says of which day the order is that it means
@@ -59,6 +66,9 @@ func (n *noticed) change() error {
 	}
 	return nil
 }
+
+// takes reports whether what a line of a change asks for is taken; line 0 is its header.
+func (r *Rules) takes(line int) bool { return r.Taken == nil || slices.Contains(r.Taken, line) }
 
 // actOf is what a line of a change says is to become of the order's line.
 func actOf(l *order.Line) string {

@@ -128,6 +128,13 @@ func (s *Session) decide(n *noticed) (*store.Changed, error) {
 	n.in, n.is, n.from = o.Clone(), stored.Order.Clone(), make([]int, len(stored.Lines))
 	n.c = &store.Changed{Was: &stored.Order, Is: n.is, Action: actions[e.Kind]}
 	if err := carry[e.Kind](n); err != nil || e.Refused() || n.same {
+		if err == nil && e.Kind == intent.Change && s.Asks { // a person can take the others
+			n.plainBasis()
+			n.is.NameLines()
+			n.c.Changes = order.Diff(n.c.Was, n.is)
+			e.locate(n.c, n.from, n.names)
+			s.asks(e, n.c, n.from)
+		}
 		return nil, err
 	}
 	if said := n.in.Statement; n.is.OnHold != "" && (n.c.Movement != nil || n.c.Invoice != nil) && (said == nil ||
@@ -157,7 +164,7 @@ func (s *Session) decide(n *noticed) (*store.Changed, error) {
 		n.c.Changes = append(n.c.Changes, order.Change{Field: order.Reason, Is: said.Reason})
 	}
 	e.locate(n.c, n.from, n.names)
-	s.asks(e, n.c)
+	s.asks(e, n.c, n.from)
 	return n.c, nil
 }
 
@@ -211,24 +218,30 @@ func (n *noticed) on(said order.Date) order.Date {
 	return order.Date(n.s.Now().UTC().Format(time.DateOnly))
 }
 
-// asks reports each change that the other side requests without making it.
-func (s *Session) asks(e *Entry, c *store.Changed) {
+// asks reports each change that the other side requests without making it. from says which line of the notice each line
+// of the order comes from; what is asked as a whole has none.
+func (s *Session) asks(e *Entry, c *store.Changed, from []int) {
 	if !s.Asks || c == nil || e.Kind != intent.Change && e.Kind != intent.Withdrawal && e.Kind != intent.Order {
 		return
 	}
 	for i := range c.Changes {
 		ch := &c.Changes[i]
-		f := e.Find(finding.ChangeAsked, ch.Place, ch.Is, 0, "Asked for: %s.", ch.String())
+		line := 0
+		if at := c.Is.Position(ch.LineID); e.Kind == intent.Change && ch.Line > 0 && at > 0 && at <= len(from) {
+			line = from[at-1]
+		}
+		f := e.Find(finding.ChangeAsked, ch.Place, ch.Is, line, "Asked for: %s.", ch.String())
 		f.Field = ch.Field
 		if i == mostAsked && len(c.Changes) > mostAsked+1 {
 			f.Message = fmt.Sprintf("Asked for: %d further changes.", len(c.Changes)-mostAsked)
+			f.Field, f.Line = "", 0
 			return
 		}
 	}
 }
 
 // mostAsked is how many requested changes are reported one by one.
-const mostAsked = 40
+const mostAsked = 400
 
 // changesHeader reports whether the header says anything besides which order it is about.
 func (e *Entry) changesHeader() (changes bool) {

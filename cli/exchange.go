@@ -253,7 +253,7 @@ was not invoiced. What breaks the partner's rules is held with the reasons.`,
 	send.Flags().StringVar(&want.From, "from", "", "850: ordered on this day or later")
 	send.Flags().StringVar(&want.To, "to", "", "850: ordered on this day or earlier")
 	send.Flags().BoolVar(&want.Try, "try", false, "only show what would go out, and what keeps it from going")
-	c.AddCommand(list, show, receive, send, a.replay(), a.resendInterchange())
+	c.AddCommand(list, show, receive, send, a.replay(), a.decide(), a.resendInterchange())
 	for _, one := range []struct {
 		use, short string
 		do         func(*client.Client, context.Context, int64) (api.Interchange, error)
@@ -455,6 +455,9 @@ func (a *app) interchange(i *api.Interchange) {
 		report.Table(a.out, []string{"set", "control", "state", "orders", ">load", ">findings"}, rows)
 	}
 	for _, s := range i.Sets {
+		if s.Decided != nil {
+			fmt.Fprintf(a.out, "Set %s %s: %s\n", s.Kind, s.Control, decidedWords(s.Decided))
+		}
 		if len(s.Findings) > 0 {
 			fmt.Fprintf(a.out, "Set %s %s\n", s.Kind, s.Control)
 			a.said("  ", s.Findings)

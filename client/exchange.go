@@ -3,6 +3,7 @@ package client
 import (
 	"bytes"
 	"context"
+	"fmt"
 	"io"
 	"net/http"
 	"net/url"
@@ -110,6 +111,13 @@ func (c *Client) Replay(ctx context.Context, id int64, accept ...string) (out ap
 // Settle says that a person has dealt with an interchange that was held, or that its partner rejected.
 func (c *Client) Settle(ctx context.Context, id int64) (out api.Interchange, err error) {
 	err = c.call(ctx, http.MethodPost, interchangePath(id, "/settle"), nil, nil, &out)
+	return out, err
+}
+
+// Decide takes some of the changes that a transaction set of an interchange asks for, and refuses the others.
+func (c *Client) Decide(ctx context.Context, id int64, set int, take []int) (out api.Interchange, err error) {
+	err = c.call(ctx, http.MethodPost, interchangePath(id, fmt.Sprintf("/sets/%d/decision", set)), nil,
+		api.SetDecision{Take: append([]int{}, take...)}, &out)
 	return out, err
 }
 

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
-	"path/filepath"
 	"strings"
 	"sync"
 	"testing"
@@ -343,50 +342,6 @@ func TestConsoleMend(t *testing.T) {
 		has(".events", "changed by local in load 23, revision 2"), has(".events", "row 2 column 3"),
 		chromedp.Navigate(s.address+"/loads/7"), has(".small", "Step sale of run 1: purchase"), press("purchase"),
 		has("h1", "Load 6"),
-	)
-}
-
-// What is held at the exchange says why, beside the order; a value and its element
-// point at each other; a file that is taken in shows what became of it.
-func TestConsoleExchange(t *testing.T) {
-	t.Parallel()
-	s := startDemo(t)
-	text, err := os.ReadFile(filepath.Join(s.data, "examples", "pellow-orders.edi"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	again := file(t, "again.edi", []byte(strings.Replace(strings.ReplaceAll(string(text), "000000905", "000000906"),
-		"PM-4712**20260231", "PM-4713**20260320", 1)))
-	rejection := file(t, "rejection.edi", []byte("ISA*00*          *00*          *ZZ*PELLOW         *ZZ*QUILLMERE      *"+
-		"260316*0930*U*00401*000009001*0*P*>~GS*FA*PELLOW*QUILLMERE*20260316*0930*9001*X*004010~ST*997*0001~AK1*SH*7~"+
-		"AK2*856*0001~AK3*HL*3*HL*8~AK4*3*735*7*S~AK5*R*5~AK9*R*1*1*0~SE*7*0001~GE*1*9001~IEA*1*000009001~"))
-	arrow := chromedp.KeyEvent(kb.ArrowDown)
-	run(t, browser(t, 1280, 800),
-		chromedp.Navigate(s.address+"/today"), has("main", "850 to VARNHOLT"), press("850 to VARNHOLT"),
-		has(".findings", "Give the line the supplier's own item code"), has(".paper", "PO-000044"),
-		has(".segments", "QUILLMERE CHANDLERY, WEST YARD DEPOT"),
-		press("Try again"), has("main", "Written again"),
-		chromedp.Navigate(s.address+"/exchange"), has("main", "2 held"), has(".partners", "they send 850, 860"),
-		has("tbody", "acknowledged"),
-		chromedp.SetUploadFiles("input[type=file]", []string{again}, chromedp.NodeReady), has("h1", "850 from PELLOW"),
-		has("main", "control 000000906"), has("[role=tab][aria-selected=true]", "PM-4713"),
-		has(".findings", `"five" is not a number for quantity`), has(".segments .wrong", "five"),
-		press("PM-4711"), has(".paper", "PM-4711"), click(`[data-at="5:4"], [data-at="4:4"]`,
-			chromedp.ByQuery), has("[role=status]", "It is"), chromedp.Focus(".segments", chromedp.ByQuery), arrow,
-		has(".segments .active", "20260314"),
-		// A supplier promises another day than was asked for: a buyer is told, and takes it.
-		chromedp.Navigate(s.address+"/today"), has("main", "1 order answered differently"), press("answered differently"),
-		has("main", "line 3: due 2026-04-13"),
-		press("PO-000043"), has(".acts .held", "Line 3: due 2026-04-13"), press("Take what is offered"), hasNot(".acts",
-			"not what was ordered"),
-		chromedp.Navigate(s.address+"/held?code=answer_differs"), has("main", "Nothing is held."),
-		// A partner rejects what was sent to it: its note stands at our segment, until somebody has settled that.
-		chromedp.Navigate(s.address+"/exchange"), has("main", "3 held"),
-		chromedp.SetUploadFiles("input[type=file]", []string{rejection}, chromedp.NodeReady), has("h1", "997 from PELLOW"),
-		chromedp.Navigate(s.address+"/today"), has("main", "856 to PELLOW"), press("856 to PELLOW"),
-		has(".findings", `HL03 Hierarchical Level Code, which is "S": invalid code value (7)`), has("main", "Send again"),
-		press("Settled"), has("main", "settled by"), hasNot("main", "Settled\n"),
-		chromedp.Navigate(s.address+"/today"), has("main", "850 to VARNHOLT"), hasNot("main", "856 to PELLOW"),
 	)
 }
 

@@ -121,14 +121,20 @@ func (x *Exchange) Settle(ctx context.Context, id int64, by string) (api.Interch
 	}); err != nil {
 		return i, err
 	}
-	state, err := x.stateOf(ctx, &i)
+	return x.nothingElse(ctx, &i, func(t *store.Tx) error { return t.SettledBy(id, by) })
+}
+
+// nothingElse gives an incoming interchange the state that follows from its sets, with what else is to be written.
+func (x *Exchange) nothingElse(ctx context.Context, i *api.Interchange, also func(*store.Tx) error) (api.Interchange,
+	error) {
+	state, err := x.stateOf(ctx, i)
+	if err == nil {
+		err = x.store.Write(ctx, func(t *store.Tx) error {
+			return errors.Join(also(t), t.SetInterchange(i.ID, state, time.Time{}, time.Time{}))
+		})
+	}
 	if err != nil {
-		return i, err
+		return *i, err
 	}
-	if err := x.store.Write(ctx, func(t *store.Tx) error {
-		return errors.Join(t.SettledBy(id, by), t.SetInterchange(id, state, time.Time{}, time.Time{}))
-	}); err != nil {
-		return i, err
-	}
-	return x.store.Interchange(ctx, id, x.now())
+	return x.store.Interchange(ctx, i.ID, x.now())
 }

@@ -42,7 +42,7 @@ func (x *Exchange) take(ctx context.Context, i *api.Interchange) error {
 			}
 		}
 		if held != nil { // the partner's mapping or sets are wrong: a person's work
-			err = x.settle(ctx, i.ID, kind, func(sets []api.SetRecord) error {
+			err = x.settle(ctx, i.ID, kind, nil, func(sets []api.SetRecord) error {
 				for k := range sets {
 					sets[k].State, sets[k].Findings = api.StateHeld, append(ofSyntax(sets[k].Findings), held...)
 				}
@@ -117,11 +117,12 @@ func (x *Exchange) eachPage(ctx context.Context, id int64, after int,
 	}
 }
 
-// settle changes the waiting sets of one kind of an interchange, a page at a time.
-func (x *Exchange) settle(ctx context.Context, id int64, kind string, f func([]api.SetRecord) error) error {
+// settle changes the waiting sets of one kind of an interchange, all of them or some, a page at a time.
+func (x *Exchange) settle(ctx context.Context, id int64, kind string, is func(*api.SetRecord) bool,
+	f func([]api.SetRecord) error) error {
 	return x.eachPage(ctx, id, 0, func(page []api.SetRecord) ([]api.SetRecord, error) {
 		page = slices.DeleteFunc(page, func(s api.SetRecord) bool {
-			return s.Kind != kind || s.State != api.StateReceived && s.State != api.StateHeld
+			return s.Kind != kind || s.State != api.StateReceived && s.State != api.StateHeld || is != nil && !is(&s)
 		})
 		return page, f(page)
 	})
@@ -141,30 +142,48 @@ func (x *Exchange) load(ctx context.Context, p *partner.Partner, i *api.Intercha
 	for _, code := range i.Accept {
 		asked.Accept = append(asked.Accept, finding.Code(code))
 	}
-	if asked.OnlyRows, err = x.rows(ctx, i, kind); err != nil {
-		return err
-	}
-	if asked.OnlyRows != nil && len(asked.OnlyRows) == 0 {
-		return nil // each of them waits for a person
-	}
 	by := p.Name
 	if i.AcceptedBy != "" {
 		by += ", accepted by " + i.AcceptedBy
 	}
 	// Each replay is a load of its own, unless a crash interrupted the last one. Orders that are stored are recognised.
-	l, err := x.engine.Start(ctx, load.Request{Document: i.Document, Mapping: p.Sets[kind].Mapping, By: by,
-		Name: fmt.Sprintf("interchange %d %s after load %d", i.ID, kind, before), Options: asked})
+	of := func(name, by string, asked outcome.Options, is func(*api.SetRecord) bool) error {
+		l, err := x.engine.Start(ctx, load.Request{Document: i.Document, Mapping: p.Sets[kind].Mapping, By: by,
+			Name: fmt.Sprintf("interchange %d %s after load %d", i.ID, name, before), Options: asked})
+		if err != nil {
+			return err
+		}
+		if l, err = x.engine.UntilDone(ctx, l.ID); err != nil {
+			return err
+		}
+		return x.loaded(ctx, i, kind, l, is)
+	}
+	rows, decided, err := x.rows(ctx, i, kind)
 	if err != nil {
 		return err
 	}
-	if l, err = x.engine.UntilDone(ctx, l.ID); err != nil {
-		return err
+	if asked.OnlyRows = rows; rows == nil || len(rows) > 0 { // otherwise each of them waits for a person
+		if err := of(kind, by, asked, func(s *api.SetRecord) bool { return s.Decided == nil }); err != nil {
+			return err
+		}
 	}
-	return x.loaded(ctx, i, kind, l)
+	for k := range decided {
+		s := &decided[k]
+		one := asked
+		one.OnlyRows, one.Taken = []string{fmt.Sprintf("%d-%d", s.Row, s.Row+s.Rows-1)}, s.Decided.Taken
+		one.Accept = append(slices.Clone(asked.Accept), finding.ChangeAsked)
+		if err := of(fmt.Sprintf("%s set %d", kind, s.Seq), p.Name+", decided by "+s.Decided.By, one,
+			func(other *api.SetRecord) bool { return other.Seq == s.Seq }); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
-// rows are the rows of the sets of a kind that are to be loaded; nil means the whole document.
-func (x *Exchange) rows(ctx context.Context, i *api.Interchange, kind string) (rows []string, err error) {
+// rows are the rows of the sets of a kind that are to be loaded together; nil means the whole document. Those of which
+// a person has decided what is taken are loaded one by one.
+func (x *Exchange) rows(ctx context.Context, i *api.Interchange, kind string) (rows []string, decided []api.SetRecord,
+	err error) {
 	first, last, all := 0, 0, true
 	end := func() {
 		if first > 0 {
@@ -175,7 +194,7 @@ func (x *Exchange) rows(ctx context.Context, i *api.Interchange, kind string) (r
 	for after := 0; ; {
 		sets, err := x.store.Sets(ctx, i.ID, after, setsAtATime)
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		if len(sets) == 0 {
 			break
@@ -185,6 +204,10 @@ func (x *Exchange) rows(ctx context.Context, i *api.Interchange, kind string) (r
 			s := &sets[k]
 			switch {
 			case s.Kind != kind: // the mapping takes none of them
+			case s.State == api.StateHeld && s.Decided != nil:
+				decided = append(decided, *s)
+				all = false
+				end()
 			case (s.State == api.StateReceived || s.State == api.StateHeld) && !barred(i, s):
 				if first == 0 {
 					first = s.Row
@@ -197,12 +220,12 @@ func (x *Exchange) rows(ctx context.Context, i *api.Interchange, kind string) (r
 		}
 	}
 	if end(); all {
-		return nil, nil
+		return nil, nil, nil
 	}
 	if rows == nil {
-		return []string{}, nil
+		rows = []string{}
 	}
-	return rows, nil
+	return rows, decided, nil
 }
 
 // barred reports whether a set breaks a rule of its partner that nobody has overridden. Nothing is done with such a
@@ -215,9 +238,10 @@ func barred(i *api.Interchange, s *api.SetRecord) bool {
 }
 
 // loaded transfers the outcomes of a load to the sets that it was made of.
-func (x *Exchange) loaded(ctx context.Context, i *api.Interchange, kind string, l outcome.Load) error {
+func (x *Exchange) loaded(ctx context.Context, i *api.Interchange, kind string, l outcome.Load,
+	is func(*api.SetRecord) bool) error {
 	spans := &spanReader{x: x, ctx: ctx, load: l.ID}
-	return x.settle(ctx, i.ID, kind, func(sets []api.SetRecord) error {
+	return x.settle(ctx, i.ID, kind, is, func(sets []api.SetRecord) error {
 		orders := make([]int64, 0, len(sets))
 		for k := range sets {
 			if barred(i, &sets[k]) {
@@ -267,6 +291,9 @@ func (x *Exchange) outcome(ctx context.Context, l outcome.Load, s *api.SetRecord
 			continue
 		}
 		found, err := x.store.Findings(ctx, l.ID, store.FindingFilter{Order: o.Seq, Limit: 50})
+		if err == nil && len(found) == 50 && o.Outcome == outcome.Held { // a person decides about each change
+			found, err = x.store.Findings(ctx, l.ID, store.FindingFilter{Order: o.Seq, Limit: 500})
+		}
 		if err != nil {
 			return err
 		}

@@ -307,7 +307,7 @@ func TestOtherUnits(t *testing.T) {
 			`changed 5; line 1 invoiced was blank, is "12"`},
 		{"a box at another price", intent.Invoice,
 			`{"header": {"invoice": "V-2"}, "lines": [{"number": "1", "quantity": "1", "unit": "BX", "unit_price": "115"}]}`, "",
-			"held 5; /lines/0/unit_price: Line 1 is invoiced at 115; the order says 9.50: 1.00 EUR more.; " +
+			"held 5; /lines/0/unit_price: Line 1 is invoiced at 115 per 12; the order says 9.50 per 1: 1.00 EUR more.; " +
 				"/header/invoice: The invoice differs from the order by 1.00 EUR more."},
 		{"the order becomes four boxes", intent.Change, `{"lines": [{"number": "1", "quantity": "4", "unit": "BX"}]}`, "",
 			`changed 6; line 1 quantity was "30", is "48"`},

@@ -460,7 +460,7 @@ func (e *Engine) runWith(ctx context.Context, t *target) error {
 	if missing := m.Missing(set); len(missing) > 0 {
 		return missing
 	}
-	in := &input{document: l.Document, mapping: m, set: set, keeps: true, counts: !l.InSets}
+	in := &input{document: l.Document, mapping: m, set: set, keeps: true, counts: !l.InSets, taken: l.Taken}
 	if in.only, err = e.only(ctx, l); err != nil {
 		return err
 	}

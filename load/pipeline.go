@@ -48,6 +48,7 @@ type input struct {
 	mapping  *mapping.Mapping
 	set      *list.Set
 	src      source.Reader
+	taken    []int                     // which lines of a change are taken; nil is all
 	keeps    bool                      // orders are compared with stored ones, and stored
 	around   bool                      // JSON: what stands around the records is looked at too
 	wanted   func(*reading.Group) bool // which groups each maps; nil is all
@@ -264,6 +265,9 @@ func (in *input) mapOne(g *reading.Group) mapped {
 		reading.Tested(g, i)
 	}
 	in.check(i)
+	if in.taken != nil && i.Kind == intent.Change { // what is wrong with a line that is not taken keeps nothing out
+		i.Findings = slices.DeleteFunc(i.Findings, func(f finding.Finding) bool { return f.Line > 0 && !slices.Contains(in.taken, f.Line) })
+	}
 	return mapped{Entry: book.NewEntry(i, in.document, in.keeps)}
 }
 

@@ -85,7 +85,7 @@ func (r *rules) book(t *target, real bool) book.Rules {
 	return book.Rules{Again: r.again, Arrival: r.arrival, Newer: r.newer, Rounding: r.rounding, Lists: t.set,
 		Holds: r.holds, Weighs: r.weighs, Over: r.over,
 		Source: store.Source{Load: l.ID, By: l.By}, Partners: r.Partners, System: r.HoldSystem, Sync: r.HoldSync,
-		Elsewhere: r.InSets, Asks: r.Asks, Real: real, Now: t.e.now}
+		Elsewhere: r.InSets, Asks: r.Asks, Taken: r.Taken, Real: real, Now: t.e.now}
 }
 
 // takes reports whether the order belongs to the load.

@@ -309,6 +309,23 @@ func (s *Service) interchanges(h huma.API) {
 		func(ctx context.Context, id int64) (api.Interchange, error) {
 			return s.exchange.Settle(ctx, id, callerOf(ctx).name)
 		})
+	type deciding struct {
+		ID   int64 `path:"id" doc:"The interchange's id"`
+		Seq  int   `path:"seq" doc:"The set's number in the interchange"`
+		Body api.SetDecision
+	}
+	decide := op(http.MethodPost, "/interchanges/{id}/sets/{seq}/decision", "decide-set", tag, "load",
+		"Take some of the changes that a transaction set asks for, and refuse the others")
+	decide.Description = "Each finding change_asked of the set names the line of the set that asks for it; the answer to the " +
+		"set (865) then says for each line whether it was taken. An empty list refuses all, and the order stays as it is."
+	decide.DefaultStatus = http.StatusOK
+	handle(s, h, decide, func(ctx context.Context, in *deciding) (*answer[api.Interchange], error) {
+		i, err := s.exchange.Decide(ctx, in.ID, in.Seq, in.Body.Take, callerOf(ctx).name)
+		if cannot := (*exchange.Undecidable)(nil); errors.As(err, &cannot) {
+			err = problem("invalid_request", cannot.Message)
+		}
+		return &answer[api.Interchange]{i}, notNow(err)
+	})
 	act("refuse", "refuse-interchange", "Refuse an interchange whose control number came before with other content",
 		"Nothing that it asks for is done, and a TA1 tells the sender so (R, 025).",
 		func(ctx context.Context, id int64) (api.Interchange, error) {

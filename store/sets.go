@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"time"
 
 	"koinos/api"
 	"koinos/core/finding"
@@ -186,7 +187,46 @@ func readSets(ctx context.Context, q querier, id int64, after, limit int) ([]api
 		}
 		list[k].Orders = append(list[k].Orders, spoken[i].order())
 	}
-	return list, nil
+	return list, readDecisions(ctx, q, id, list)
+}
+
+// readDecisions adds to sets, which are in their order, what persons decided about them.
+func readDecisions(ctx context.Context, q querier, id int64, list []api.SetRecord) error {
+	var rows []struct {
+		SetSeq int `db:"set_seq"`
+		Taken  string
+		By     string
+		At     string
+	}
+	if err := q.SelectContext(ctx, &rows, `SELECT set_seq, taken, by, at FROM decisions WHERE interchange = ?
+		AND set_seq BETWEEN ? AND ? ORDER BY set_seq`, id, list[0].Seq, list[len(list)-1].Seq); err != nil {
+		return err
+	}
+	k := 0
+	for i := range rows {
+		for k < len(list) && list[k].Seq < rows[i].SetSeq {
+			k++
+		}
+		if k == len(list) || list[k].Seq != rows[i].SetSeq {
+			continue
+		}
+		d := &api.Decided{By: rows[i].By, At: parseTime(rows[i].At)}
+		if err := json.Unmarshal([]byte(rows[i].Taken), &d.Taken); err != nil {
+			return err
+		}
+		list[k].Decided = d
+	}
+	return nil
+}
+
+// Decide records which of the changes that a set asks for are taken. A later decision takes the place of an earlier one.
+func (t *Tx) Decide(interchange int64, seq int, taken []int, by string, when time.Time) error {
+	list, err := json.Marshal(append([]int{}, taken...))
+	if err != nil {
+		return err
+	}
+	return t.run(`INSERT INTO decisions VALUES (?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET taken = excluded.taken,
+		by = excluded.by, at = excluded.at`, interchange, seq, string(list), by, at(when))
 }
 
 // SetOf returns one set of an interchange.

@@ -201,8 +201,8 @@ var Catalogue = map[Code]About{
 	NoticeDiffers: {Warning, "what the partner says differs from the order",
 		"Look at the order beside the document, and settle it with the partner."},
 	ChangeAsked: {Warning, "the partner asks for a change",
-		"Take all of it (koinos exchange replay ID --accept change_asked), or change what you agree to by hand and settle the " +
-			"interchange: the answer says what the order is then."},
+		"Take it or refuse it, line by line (koinos exchange decide ID, or on the page of the interchange): the answer says " +
+			"what was taken."},
 	AnswerDiffers: {Warning, "the supplier's answer differs from the order",
 		"Accept what the supplier offers by changing the order, or settle it with the supplier."},
 	OverDelivery: {Warning, "more moved than was ordered",

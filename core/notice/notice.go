@@ -453,7 +453,7 @@ func Answered(v, asked, is, was *order.Order, answers []order.Answered) {
 		case own && s.Code == "IR" && s.Asked != "AI":
 			s.Accepted = left
 		case own:
-		case s.Asked == "DI" && left.Sign() == 0:
+		case s.Asked == "DI" && left.Sign() == 0 && (now != nil || then.line(out.Number) != nil):
 			s.Code, s.Accepted = "ID", left
 		case s.Asked == "DI":
 			s.Code, s.Accepted = "IR", left

@@ -70,6 +70,7 @@ type Options struct {
 	HoldSync   string            `json:"hold_sync,omitempty" doc:"The sync that reads them"`
 	InSets     bool              `json:"in_sets,omitempty" doc:"The records are transaction sets of an interchange: what is held waits as a set, not as an order of the load"`
 	Asks       bool              `json:"asks,omitempty" doc:"Changes of stored orders are asked for: they are held until change_asked is accepted"`
+	Taken      []int             `json:"taken,omitempty" doc:"Only these of the changes that are asked for are taken: lines of the record, counted from 1; 0 is its header. Without any, all are"`
 	MayBeEmpty bool              `json:"may_be_empty,omitempty" doc:"A document of which nothing belongs to an order is no error: records of systems need not have shipments"`
 	Opening    bool              `json:"opening,omitempty" doc:"Opening orders: they keep the sender's numbers as their own and are not passed on to other systems"`
 	Encoding   string            `json:"encoding,omitempty" doc:"Encoding of the document where the mapping states none and no byte order mark does, such as windows-1252"`

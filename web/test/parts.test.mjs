@@ -10,6 +10,7 @@ import { inUnit } from '../src/orders/decimal.ts'
 import { choiceOf, queryOfTable, sidesOf, tableOf } from '../src/orders/exporting.ts'
 import { numbersIn } from '../src/orders/which.ts'
 import { statedFields, statedOfLine, statementTitle } from '../src/orders/statement.ts'
+import { askedOf, decidedOf } from '../src/exchange/asked.ts'
 import { useHistory } from '../src/editor/history.ts'
 import { explained, nameOf, pathUnder } from '../src/editor/naming.ts'
 import { at, goesWith } from '../src/editor/suggest.ts'
@@ -363,4 +364,37 @@ test('a table to be filled in is of the orders that its purpose leaves', () => {
   assert.deepEqual(sidesOf('receipt', 'sales'), ['purchase'])
   assert.deepEqual(sidesOf('change', 'purchase'), ['purchase'])
   assert.deepEqual(sidesOf('invoice', ''), ['sales', 'purchase'])
+})
+
+test('what a set asks for is told by the lines that ask for it', () => {
+  const f = (line, field, message, code = 'change_asked') => ({
+    code,
+    line,
+    field,
+    message,
+    at: `POC #${line}`,
+    place: { row: line + 4 },
+  })
+  const asked = askedOf({
+    findings: [
+      f(2, 'unit_price', 'Asked for: line 2 unit_price was "1.3", is "1.4".'),
+      f(7, 'number', 'No line 7.', 'line_unknown'),
+      f(undefined, 'requested_delivery_on', 'Asked for: requested_delivery_on was blank, is "2026-04-10".'),
+      f(2, 'quantity', 'Asked for: line 2 quantity was "3", is "4".'),
+    ],
+  })
+  assert.deepEqual(
+    asked.map((l) => [l.line, l.name, l.changes.map((c) => c.what)]),
+    [
+      [0, 'The order as a whole', ['requested delivery on was blank, is "2026-04-10"']],
+      [2, 'Line 2 of the set', ['line 2 unit price was "1.3", is "1.4"', 'line 2 quantity was "3", is "4"']],
+    ],
+  )
+  for (const [taken, said] of [
+    [[], 'ann refused all that it asks for.'],
+    [[0], 'ann took what it asks for in the header.'],
+    [[0, 3], 'ann took what it asks for in the header and line 3.'],
+    [[1, 3], 'ann took what it asks for in lines 1, 3.'],
+  ])
+    assert.equal(decidedOf({ decided: { taken, by: 'ann', at: '' } }), said)
 })

@@ -100,13 +100,4 @@ tbody tr:first-child td {
 .their {
   margin-left: 8px;
 }
-.link {
-  font: inherit;
-  color: var(--accent);
-  background: none;
-  border: 0;
-  padding: 0;
-  cursor: pointer;
-  text-decoration: underline;
-}
 </style>

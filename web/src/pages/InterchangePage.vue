@@ -10,6 +10,8 @@ import OutcomeMark from '../components/OutcomeMark.vue'
 import SegmentList from '../components/SegmentList.vue'
 import StateNote from '../components/StateNote.vue'
 import TabStrip from '../components/TabStrip.vue'
+import { decidedOf } from '../exchange/asked'
+import AskedChanges from '../exchange/AskedChanges.vue'
 import { fieldName, interchangeWord } from '../format'
 import { Places, type Spot } from '../places'
 import WhenMark from '../components/WhenMark.vue'
@@ -117,8 +119,11 @@ const send = useMutation({
 })
 const next = computed(() => send.data.value?.interchanges[0])
 // Errors first; what the acknowledgement notes of a value that an error speaks of is said by that.
+const asks = computed(
+  () => it.value?.direction === 'in' && set.value?.state === 'held' && set.value.findings?.some((f) => f.code === 'change_asked'),
+)
 const found = computed(() => {
-  const all = [...(it.value?.findings ?? []), ...(set.value?.findings ?? [])]
+  const all = [...(it.value?.findings ?? []), ...(set.value?.findings ?? [])].filter((f) => f.code !== 'change_asked' || !asks.value)
   const errors = all.filter((f) => f.severity === 'error')
   return [
     ...errors,
@@ -215,7 +220,7 @@ const found = computed(() => {
             <h2>{{ it.state === 'held' || it.state === 'doubtful' ? 'Why it is held' : 'What was found' }}</h2>
             <ol>
               <li v-for="(f, i) in found" :key="i" :class="f.severity">
-                <button v-if="f.place.row" class="at" @click="list?.goTo(f.place.row!)">{{ f.at }}</button>
+                <button v-if="f.place.row" class="at" @click="list?.goTo(f.place.row!, f.place.column)">{{ f.at }}</button>
                 <b v-else-if="f.at">{{ f.at }}</b> {{ f.message }} <RouterLink v-if="other(f)"
                   :to="`/exchange/${other(f)}`">Open interchange {{ other(f) }}</RouterLink> <span
                   v-if="f.severity === 'error'" class="soft">{{ f.hint }} <RouterLink
@@ -224,6 +229,8 @@ const found = computed(() => {
               </li>
             </ol>
           </section>
+          <AskedChanges v-if="asks && set" :id :set @show="(row, column) => list?.goTo(row, column)" />
+          <p v-if="set?.decided" class="soft links" role="status">{{ decidedOf(set) }}</p>
           <p v-if="spoken.length || set?.load_id" class="soft links">
             <template v-if="spoken.length">It is about <template v-for="(o, n) in spoken"
               :key="n">{{ n ? ', ' : '' }}<RouterLink :to="`/orders/${o.order_id}`">order
