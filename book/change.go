@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"crypto/sha256"
 	"slices"
+	"strconv"
 	"strings"
 
 	"koinos/core/check"
@@ -69,6 +70,31 @@ func (n *noticed) change() error {
 
 // takes reports whether what a line of a change asks for is taken; line 0 is its header.
 func (r *Rules) takes(line int) bool { return r.Taken == nil || slices.Contains(r.Taken, line) }
+
+// inTurn notes the number of a change that does something, and reports one that comes after a later one of the order.
+func (n *noticed) inTurn() {
+	said := n.e.Order.Statement
+	if said == nil || said.Number == "" || len(order.Diff(n.c.Was, n.is)) == 0 {
+		return
+	}
+	last := n.is.LastChange
+	was, wasErr := strconv.Atoi(last)
+	is, isErr := strconv.Atoi(said.Number)
+	counted := wasErr == nil && isErr == nil
+	switch {
+	case counted && is < was:
+		n.e.Add(finding.ChangeOutOfTurn, 0, "change_number", said.Number, "Change %s of the order %s comes after change %s, which was taken.",
+			said.Number, n.stored.Order.Number, last)
+		return
+	case said.Number == last || counted && is == was:
+		n.e.Add(finding.ChangeOutOfTurn, 0, "change_number", said.Number, "Change %s of the order %s was taken before, with other changes.",
+			said.Number, n.stored.Order.Number)
+	case counted && is > was+1 && n.e.Intent.Trace.Find(0, "change_number").Segment != "": // X12 counts the changes of each order
+		n.e.Add(finding.ChangeSkipped, 0, "change_number", said.Number, "Change %s of the order %s follows change %s: what is between was not taken.",
+			said.Number, n.stored.Order.Number, last)
+	}
+	n.is.LastChange = said.Number
+}
 
 // actOf is what a line of a change says is to become of the order's line.
 func actOf(l *order.Line) string {

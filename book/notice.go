@@ -153,6 +153,7 @@ func (s *Session) decide(n *noticed) (*store.Changed, error) {
 	}
 	if e.Kind == intent.Change {
 		n.check()
+		n.inTurn()
 	}
 	n.is.NameLines()
 	n.c.Changes = append(order.Diff(n.c.Was, n.is), n.besides...)
@@ -165,6 +166,9 @@ func (s *Session) decide(n *noticed) (*store.Changed, error) {
 	}
 	e.locate(n.c, n.from, n.names)
 	s.asks(e, n.c, n.from)
+	if n.is.LastChange != stored.LastChange {
+		n.c.Changes = append(n.c.Changes, order.Change{Field: "change_number", Was: stored.LastChange, Is: n.is.LastChange})
+	}
 	return n.c, nil
 }
 

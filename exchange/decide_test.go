@@ -9,6 +9,7 @@ import (
 
 	"koinos/api"
 	"koinos/core/finding"
+	"koinos/core/intent"
 	"koinos/core/list"
 	"koinos/core/order"
 )
@@ -117,5 +118,48 @@ func TestDecidedLineByLine(t *testing.T) {
 				t.Errorf("decided twice: %v", err)
 			}
 		})
+	}
+}
+
+// Changes of an order are taken in their turn: one that comes after a later one waits, one between that never came is
+// said, and the answer names the change that it is to.
+func TestChangesInTurn(t *testing.T) {
+	d := open(t)
+	d.receive(pellow(1, "850", order4711))
+	d.send("PELLOW", "855")
+	ask := func(control int, number, quantity string) api.Interchange {
+		return d.receive(pellow(control, "860", "BCH*04*SA*PM-1**"+number+"*20260317~POC*1*QI*"+quantity+"**MR*1.33**VP*00113~CTT*1~"))
+	}
+	for n, c := range []struct{ number, quantity, want string }{
+		{"1", "30", "done, 30"},
+		{"3", "40", "done, 40; ST 0001 / BCH / 05: Change 3 of the order SO-000001 follows change 1: what is between was not taken."},
+		{"2", "50", "held, 40; ST 0001 / BCH / 05: Change 2 of the order SO-000001 comes after change 3, which was taken."},
+		{"3", "40", "done, 40"},
+		{"03", "60", "held, 40; ST 0001 / BCH / 05: Change 03 of the order SO-000001 was taken before, with other changes."},
+		{"", "41", "done, 41"},
+		{"4", "42", "done, 42"},
+		{"A", "43", "done, 43"},
+		{"A", "44", "held, 43; ST 0001 / BCH / 05: Change A of the order SO-000001 was taken before, with other changes."},
+	} {
+		i := ask(10+n, c.number, c.quantity)
+		got := i.Sets[0].State + ", " + d.order(order.Sales, "PELLOW", "", "PM-1").Lines[0].Quantity.String()
+		for _, f := range i.Sets[0].Findings {
+			got += "; " + f.At + ": " + f.Message
+		}
+		if got != c.want {
+			t.Errorf("%s %s: %s\nnot %s", c.number, c.quantity, got, c.want)
+		}
+		if i.State != api.StateHeld {
+			if got := d.outgoing("PELLOW", "865", "BCA"); got != "BCA*00*AD*PM-1**"+c.number+"*20260316***SO-000001*20260316" {
+				t.Errorf("%s: %s", c.number, got)
+			}
+			continue
+		}
+		if i, err := d.Replay(context.Background(), i.ID, []string{"change_out_of_turn"}, "ann"); err != nil || i.State != "done" {
+			t.Errorf("%s: %s %v", c.number, i.State, err)
+		}
+		d.says(intent.Change, d.order(order.Sales, "PELLOW", "", "PM-1").ID, nil, map[string]string{"number": "1", "quantity": strings.Fields(c.want)[1][:2]})
+		d.send("PELLOW", "865")
+		d.send("PELLOW", "865")
 	}
 }

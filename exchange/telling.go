@@ -141,6 +141,9 @@ func (t *teller) telling(ctx context.Context, o *store.StoredOrder) ([]telling, 
 			}
 			then := order.Seller(was)
 			notice.Answered(&view, asked, &is, &then, answers)
+			if asked.Statement != nil {
+				view.Statement.Number = asked.Statement.Number
+			}
 			return []telling{about(o, view)}, nil // also where only the header was to change
 		}
 	case "856":

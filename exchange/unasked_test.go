@@ -81,7 +81,7 @@ func TestUnasked(t *testing.T) {
 			change(nil, line("2", "quantity", "4"))()
 			d.receive(pellow(2, "860", "BCH*04*SA*PM-1**1*20260316~POC*1*QI*24**MR*1.4**VP*00113~CTT*1~"))
 			if got := d.outgoing("PELLOW", "865", "BCA", "POC", "ACK"); got !=
-				"BCA*00*AD*PM-1***20260316***SO-000001*20260316 POC*1*QI*24**MR*1.4 ACK*IA*24*MR*068*20260402" {
+				"BCA*00*AD*PM-1**1*20260316***SO-000001*20260316 POC*1*QI*24**MR*1.4 ACK*IA*24*MR*068*20260402" {
 				t.Errorf("what they asked for: %s", got)
 			}
 		}, "BCA*04*AC*PM-1***20260316***SO-000001*20260316 POC*2*QD*4**BX*31.42 ACK*IQ*4*BX*068*20260402"},
@@ -114,7 +114,7 @@ func TestNothingUnasked(t *testing.T) {
 		t.Errorf("told without being asked: %s", got)
 	}
 	d.receive(pellow(2, "860", "BCH*04*SA*PM-1**1*20260316~POC*1*QI*24**MR*1.33**VP*00113~CTT*1~"))
-	if got := d.outgoing("PELLOW", "865", "BCA"); got != "BCA*00*AD*PM-1***20260316***SO-000001*20260316" {
+	if got := d.outgoing("PELLOW", "865", "BCA"); got != "BCA*00*AD*PM-1**1*20260316***SO-000001*20260316" {
 		t.Errorf("what it has asked for: %s", got)
 	}
 }

@@ -246,6 +246,10 @@ var examples = []example{
 		says: "SLN (Subline Item Detail) says what the line is made of, and the mapping does not read it."},
 	{code: finding.ChangeAsked, apart: true, shown: "an 860 of a partner whose changes wait", at: "ST 0001 / POC / 03",
 		says: `Asked for: line 1 quantity was "20", is "30".`},
+	{code: finding.ChangeOutOfTurn, apart: true, shown: "an 860 with the number 2 (BCH05) after number 3", at: "ST 0001 / BCH / 05",
+		says: "Change 2 of the order SO-000001 comes after change 3, which was taken."},
+	{code: finding.ChangeSkipped, apart: true, shown: "an 860 with the number 3 (BCH05) after number 1", at: "ST 0001 / BCH / 05",
+		says: "Change 3 of the order SO-000001 follows change 1: what is between was not taken."},
 	{code: finding.OverDelivery, whole: notices("shipment", "quantity: {from: Qty}"), before: head +
 		"A-1,2026-03-02,00417,2,9.50\n",
 		doc: "No,Order,Line,Qty\nLS-7,A-1,1,3\n", at: "row 2 column 4",

@@ -47,6 +47,8 @@ const (
 	NoticeDiffers    Code = "notice_differs"
 	AnswerDiffers    Code = "answer_differs"
 	ChangeAsked      Code = "change_asked"
+	ChangeOutOfTurn  Code = "change_out_of_turn"
+	ChangeSkipped    Code = "change_skipped"
 	OverDelivery     Code = "over_delivery"
 	OverReturned     Code = "over_returned"
 	OverInvoiced     Code = "over_invoiced"
@@ -203,6 +205,10 @@ var Catalogue = map[Code]About{
 	ChangeAsked: {Warning, "the partner asks for a change",
 		"Take it or refuse it, line by line (koinos exchange decide ID, or on the page of the interchange): the answer says " +
 			"what was taken."},
+	ChangeOutOfTurn: {Warning, "a change comes after a later one",
+		"A later change, or another one of that number, was taken already. Compare the two: if this one still counts, accept it."},
+	ChangeSkipped: {Warning, "a change before this one was not taken",
+		"If it was not refused here, ask the partner for it: what it changes is not in the order."},
 	AnswerDiffers: {Warning, "the supplier's answer differs from the order",
 		"Accept what the supplier offers by changing the order, or settle it with the supplier."},
 	OverDelivery: {Warning, "more moved than was ordered",

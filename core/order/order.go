@@ -67,11 +67,12 @@ type Order struct {
 	Tax         Number `json:"tax,omitzero" doc:"Sum of the lines' tax, or the stated tax where lines carry none; of prices that hold the tax, the share that is tax"`
 	Total       Number `json:"total,omitzero" doc:"Goods + charges − allowances + tax"`
 
-	Stage    Status `json:"stage,omitempty" enum:"draft,open,confirmed" doc:"Its status as long as nothing has moved; absent is open"`
-	Opening  bool   `json:"opening,omitempty" doc:"It was there before Koinos was: it keeps the sender's number and is not passed on"`
-	Status   Status `json:"status,omitempty" enum:"draft,open,confirmed,partial,complete,cancelled"`
-	Revision int    `json:"revision,omitzero" doc:"1 when stored first; one more with every change"`
-	LastLine int    `json:"-"` // highest id that a line of the order ever had
+	Stage      Status `json:"stage,omitempty" enum:"draft,open,confirmed" doc:"Its status as long as nothing has moved; absent is open"`
+	LastChange string `json:"last_change,omitempty" doc:"Number of the last change that was taken (X12 BCH05)"`
+	Opening    bool   `json:"opening,omitempty" doc:"It was there before Koinos was: it keeps the sender's number and is not passed on"`
+	Status     Status `json:"status,omitempty" enum:"draft,open,confirmed,partial,complete,cancelled"`
+	Revision   int    `json:"revision,omitzero" doc:"1 when stored first; one more with every change"`
+	LastLine   int    `json:"-"` // highest id that a line of the order ever had
 }
 
 // Reference is another party's number for the order.

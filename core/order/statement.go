@@ -4,7 +4,7 @@ package order
 // shipment, a receipt, an invoice. Which fields have a meaning depends on the kind of record.
 type Statement struct {
 	Kind     string `json:"kind" enum:"change,answer,shipment,receipt,return,invoice" doc:"What the record is"`
-	Number   string `json:"number,omitempty" doc:"Of the change, shipment, receipt, return or invoice"`
+	Number   string `json:"number,omitempty" doc:"Of the change (or the one that is answered), shipment, receipt, return or invoice"`
 	On       Date   `json:"on,omitempty" doc:"Day of the change, answer, shipment, receipt, return or invoice"`
 	Code     string `json:"code,omitempty" doc:"Answer: accepted, changed, refused, or a code of X12 element 587"`
 	Unasked  bool   `json:"unasked,omitempty" doc:"Answer: the seller has changed the order by itself; nobody has asked for it"`
@@ -74,7 +74,8 @@ var moving = []string{ofShipment, ofReceipt, ofReturn}
 
 // statements are the fields that only records of some kinds have, in addition to the fields of an order.
 var statements = []Field{
-	{Name: "change_number", Level: Header, Type: Code, Kinds: []string{ofChange}, About: "Number of the change",
+	{Name: "change_number", Level: Header, Type: Code, Kinds: []string{ofChange, ofAnswer},
+		About: "Number of the change, or of the one that is answered; the changes of an order are taken in their turn",
 		text: func(o *Order, _ *Line) *string { return &stated(o).Number }},
 	{Name: "changed_on", Level: Header, Type: Day, Kinds: []string{ofChange}, About: "Day of the change",
 		date: func(o *Order, _ *Line) *Date { return &stated(o).On }},

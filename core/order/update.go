@@ -190,7 +190,7 @@ func (o *Order) LineLike(l *Line, n int, by LineKey) int {
 func (o *Order) Replace(in *Order) (is *Order, from []int, err error) {
 	is = in.Clone()
 	is.ID, is.Number, is.Revision, is.Stage, is.Opening = o.ID, o.Number, o.Revision, o.Stage, o.Opening
-	is.LastLine, is.OnHold = o.LastLine, o.OnHold
+	is.LastLine, is.OnHold, is.LastChange = o.LastLine, o.OnHold, o.LastChange
 	at := map[string]int{} // by number, the first of each
 	for i := len(is.Lines) - 1; i >= 0; i-- {
 		is.Lines[i].ID = 0
