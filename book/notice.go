@@ -167,7 +167,9 @@ func (s *Session) decide(n *noticed) (*store.Changed, error) {
 	e.locate(n.c, n.from, n.names)
 	s.asks(e, n.c, n.from)
 	if n.is.LastChange != stored.LastChange {
-		n.c.Changes = append(n.c.Changes, order.Change{Field: "change_number", Was: stored.LastChange, Is: n.is.LastChange})
+		at := e.Intent.Trace.Find(0, "change_number")
+		n.c.Changes = slices.Insert(n.c.Changes, 0, order.Change{Field: "change_number", Was: stored.LastChange,
+			Is: n.is.LastChange, Place: at, At: at.String()})
 	}
 	return n.c, nil
 }

@@ -335,3 +335,16 @@ func (a *app) watched() bool {
 	f, ok := a.err.(*os.File)
 	return ok && isatty.IsTerminal(f.Fd()) && a.output == "table"
 }
+
+// outFile is a file to write; "" is standard output, which a person can also call "-".
+type outFile string
+
+func (f *outFile) Set(s string) error {
+	if *f = outFile(s); s == "-" {
+		*f = ""
+	}
+	return nil
+}
+
+func (f *outFile) String() string { return string(*f) }
+func (f *outFile) Type() string   { return "string" }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -386,8 +387,7 @@ func controlOf(i *api.Interchange) string {
 // stateWords are the words for states.
 var stateWords = map[string]string{api.StateArriving: "is being read", api.StateSent: "sent, not yet acknowledged",
 	api.StateAccepted: "acknowledged",
-	api.StateNoted:    "acknowledged with errors noted", api.StatePartly: "partly rejected by the partner",
-	api.StateRejected: "rejected", api.StateDuplicate: "came before",
+	api.StateNoted:    "acknowledged with errors noted", api.StateDuplicate: "came before",
 	api.StateDoubtful: "doubtful: its control number came before", api.StateUnknown: "from an unknown sender",
 	api.StateReady: "waits to leave"}
 
@@ -395,10 +395,19 @@ func stateOf(i *api.Interchange) string {
 	if i.Overdue {
 		return "OVERDUE: not acknowledged"
 	}
-	if w := stateWords[i.State]; w != "" {
-		return w
+	return stateWord(i.Direction, i.State)
+}
+
+// stateWord says the state of an interchange, or of one of its sets, and who has rejected it.
+func stateWord(direction, state string) string {
+	by := map[string]string{"in": "by us", "out": "by them"}[direction]
+	switch state {
+	case api.StateRejected:
+		return "rejected " + by
+	case api.StatePartly:
+		return "partly rejected " + by
 	}
-	return i.State
+	return cmp.Or(stateWords[state], state)
 }
 
 func (a *app) interchange(i *api.Interchange) {
@@ -448,7 +457,7 @@ func (a *app) interchange(i *api.Interchange) {
 		for _, o := range s.Orders {
 			numbers = append(numbers, o.Number)
 		}
-		rows = append(rows, []string{s.Kind, s.Control, s.State, strings.Join(numbers, " "), load,
+		rows = append(rows, []string{s.Kind, s.Control, stateWord(i.Direction, s.State), strings.Join(numbers, " "), load,
 			fmt.Sprint(len(s.Findings))})
 	}
 	if len(rows) > 0 {

@@ -99,7 +99,7 @@ func (a *app) lists(crosswalk bool) *cobra.Command {
 			})
 		},
 	}
-	exports.Flags().StringVar(&to, "to", "", "file to write, .csv or .xlsx; by default CSV on standard output")
+	exports.Flags().Var((*outFile)(&to), "to", "file to write, .csv or .xlsx; by default CSV on standard output")
 	c.AddCommand(imports, exports)
 	var limit int
 	show := &cobra.Command{

@@ -505,7 +505,7 @@ func (a *app) loadReport() *cobra.Command {
 		},
 	}
 	c.Flags().StringVarP(&format, "format", "f", "json", "json, csv, marked or failed")
-	c.Flags().StringVar(&to, "to", "", "file to write; by default standard output")
+	c.Flags().Var((*outFile)(&to), "to", "file to write; by default standard output")
 	return c
 }
 

@@ -157,7 +157,7 @@ was shipped, needs --kind shipment (or receipt, return, answer, change, invoice)
 	offers(c, "of", order.Kinds...)
 	c.Flags().StringVar(&lists, "lists", "", "folder of lists and crosswalks to look values up in")
 	c.Flags().StringArrayVar(&known, "known", nil, "mapping made before; may be given several times")
-	c.Flags().StringVar(&to, "to", "", "file to write; by default standard output")
+	c.Flags().Var((*outFile)(&to), "to", "file to write; by default standard output")
 	return c
 }
 

@@ -239,6 +239,6 @@ It takes the records that have to do with orders, and those that they refer to.`
 	}
 	c.Flags().StringArrayVar(&records, "record", nil,
 		"take this kind of record, by the name that the draft gives it; may be repeated")
-	c.Flags().StringVar(&to, "to", "", "file to write; by default standard output")
+	c.Flags().Var((*outFile)(&to), "to", "file to write; by default standard output")
 	return c
 }

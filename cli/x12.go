@@ -172,7 +172,7 @@ Control numbers must be new ones: say the first of each.`,
 			return folder.Usual.Write(to, write)
 		},
 	}
-	answer.Flags().StringVar(&to, "to", "", "file to write; by default standard output")
+	answer.Flags().Var((*outFile)(&to), "to", "file to write; by default standard output")
 	answer.Flags().StringVar(&kind, "set", "997", "transaction set of the answer: 997 or 999")
 	answer.Flags().StringVar(&of, "partner", "", "file of the partner, whose acknowledge says how it is answered")
 	answer.Flags().IntVar(&control, "control", 0,

@@ -72,14 +72,16 @@ export function loadWord(l: Load): string {
 }
 
 /** interchangeWord says an interchange's state as people do. */
-export function interchangeWord(i: Pick<Interchange, 'state' | 'overdue'>): string {
+export function interchangeWord(i: Pick<Interchange, 'state' | 'overdue' | 'direction'>): string {
   if (i.overdue) return 'not acknowledged in time'
+  const by = i.direction === 'in' ? 'by us' : 'by them'
   return (
     {
       sent: 'not yet acknowledged',
       accepted: 'acknowledged',
       noted: 'errors noted',
-      partly: 'partly rejected',
+      partly: `partly rejected ${by}`,
+      rejected: `rejected ${by}`,
       duplicate: 'came before',
       doubtful: 'doubtful',
       unknown: 'from an unknown sender',

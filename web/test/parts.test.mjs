@@ -2,7 +2,7 @@ import assert from 'node:assert/strict'
 import { test } from 'node:test'
 import { ref, nextTick } from 'vue'
 
-import { columnName, count, deliveriesText, money } from '../src/format.ts'
+import { columnName, count, deliveriesText, interchangeWord, money } from '../src/format.ts'
 import { Places, spotOf } from '../src/places.ts'
 import { rowWindow } from '../src/rows.ts'
 import { answered } from '../src/orders/answer.ts'
@@ -397,4 +397,14 @@ test('what a set asks for is told by the lines that ask for it', () => {
     [[1, 3], 'ann took what it asks for in lines 1, 3.'],
   ])
     assert.equal(decidedOf({ decided: { taken, by: 'ann', at: '' } }), said)
+})
+
+test('an interchange says who has rejected it', () => {
+  for (const [direction, state, word] of [
+    ['in', 'rejected', 'rejected by us'],
+    ['out', 'rejected', 'rejected by them'],
+    ['out', 'partly', 'partly rejected by them'],
+    ['in', 'held', 'held'],
+  ])
+    assert.equal(interchangeWord({ direction, state }), word)
 })

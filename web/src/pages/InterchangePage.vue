@@ -207,7 +207,7 @@ const found = computed(() => {
         label="Transaction sets">
         {{ tab.label }} <span
           class="soft">{{ setOf(tab.id)?.orders?.map((o) => o.number).join(' ') }}</span> <OutcomeMark
-          :word="setOf(tab.id)?.state ?? ''" />
+          :word="interchangeWord({ state: setOf(tab.id)!.state, direction: it.direction })" />
       </TabStrip>
       <div class="split">
         <SegmentList
