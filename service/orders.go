@@ -94,7 +94,7 @@ func (s *Service) orders(h huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			if err := o.ShowBackorders(o.Answers); err != nil {
+			if err := o.Show(o.Answers); err != nil {
 				return nil, err
 			}
 			out := &tagged{ETag: fmt.Sprintf(`"%d-%d"`, o.ID, o.Revision), Body: shown(o)}

@@ -159,7 +159,7 @@ func (s *Store) ordersNow(ctx context.Context, ids []int64) ([]*StoredOrder, err
 		return nil, err
 	}
 	for _, o := range list {
-		if err := o.ShowBackorders(o.Answers); err != nil {
+		if err := o.Show(o.Answers); err != nil {
 			return nil, fmt.Errorf("order %d: %w", o.ID, err)
 		}
 	}

@@ -60,6 +60,8 @@ var figures = map[order.Level]map[string]figure{
 		"invoiced": text("Quantity that is invoiced", true, func(_ *order.Order, l *order.Line) string { return orZero(l.Invoiced.Plain()) }),
 		"moved": text("Quantity that was shipped, or received of a purchase order", true,
 			func(o *order.Order, l *order.Line) string { return orZero(l.Moved(o.Kind.Moves()).Plain()) }),
+		"status": text("open, partial, complete or cancelled", false,
+			func(o *order.Order, l *order.Line) string { return string(l.DeriveStatus(o.Kind)) }),
 		"open": {"Quantity that is to move still", true, func(o *order.Order, l *order.Line) (string, error) {
 			left, err := l.Open(o.Kind.Moves())
 			return orZero(left.Plain()), err

@@ -35,8 +35,38 @@ func TestShowBackorders(t *testing.T) {
 		l := c.line
 		l.ID, l.Quantity = 1, n("20")
 		o := Order{Kind: c.kind, Lines: []Line{l, {ID: 2, Quantity: n("1")}}}
-		if err := o.ShowBackorders(c.answers); err != nil || o.Lines[0].Backordered.Plain() != c.want || !o.Lines[1].Backordered.IsZero() {
+		if err := o.Show(c.answers); err != nil || o.Lines[0].Backordered.Plain() != c.want || !o.Lines[1].Backordered.IsZero() {
 			t.Errorf("%s: %s and %s, %v; want %s", c.name, o.Lines[0].Backordered, o.Lines[1].Backordered, err, c.want)
+		}
+	}
+}
+
+// The status of a line follows from what has moved of it and what is cancelled.
+func TestLineStatus(t *testing.T) {
+	for _, c := range []struct {
+		kind                                  Kind
+		ordered, cancelled, shipped, received string
+		want                                  Status
+	}{
+		{Sales, "10", "", "", "", Open},
+		{Sales, "10", "", "", "10", Open},
+		{Sales, "10", "", "4", "", Partial},
+		{Sales, "10", "", "10", "", Complete},
+		{Sales, "10", "", "11", "", Complete},
+		{Sales, "10", "6", "4", "", Complete},
+		{Sales, "10", "5", "4", "", Partial},
+		{Sales, "10", "6", "", "", Open},
+		{Sales, "10", "10", "", "", Cancelled},
+		{Purchase, "10", "", "10", "", Open},
+		{Purchase, "10", "", "10", "3", Partial},
+		{Purchase, "10", "", "", "10", Complete},
+		{Sales, "", "", "", "", Open},
+	} {
+		number := func(s string) (n Number) { n, _ = ParseNumber(s); return n }
+		o := Order{Kind: c.kind, Lines: []Line{{ID: 1, Quantity: number(c.ordered), Cancelled: number(c.cancelled),
+			Shipped: number(c.shipped), Received: number(c.received)}}}
+		if err := o.Show(nil); err != nil || o.Lines[0].Status != c.want {
+			t.Errorf("%+v: %s %v", c, o.Lines[0].Status, err)
 		}
 	}
 }

@@ -138,6 +138,7 @@ type Line struct {
 	Deliveries          Schedule `json:"deliveries,omitempty" doc:"Parts of the line that go to places, or on days, of their own"`
 
 	Invoiced  Number         `json:"invoiced,omitzero" doc:"Quantity invoiced so far"`
+	Status    Status         `json:"status,omitempty" enum:"open,partial,complete,cancelled" doc:"It follows from what has moved and what is cancelled; only shown, not stored"`
 	Statement *LineStatement `json:"statement,omitempty" doc:"What a change, an answer or a shipment says of the line besides"`
 }
 
@@ -208,4 +209,20 @@ func (o *Order) DeriveStatus() Status {
 		return o.Stage
 	}
 	return Open
+}
+
+// DeriveStatus returns the status of a line of an order of a kind: open, or whether something of it, or all that is
+// wanted, has moved, or all of it was cancelled.
+func (l *Line) DeriveStatus(kind Kind) Status {
+	done := l.Moved(kind.Moves())
+	wanted, err := l.Wanted()
+	switch {
+	case err == nil && wanted.Sign() <= 0 && l.Cancelled.Sign() != 0:
+		return Cancelled
+	case done.Sign() <= 0:
+		return Open
+	case err != nil || wanted.Cmp(*done) > 0:
+		return Partial
+	}
+	return Complete
 }

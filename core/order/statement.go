@@ -76,7 +76,7 @@ var moving = []string{ofShipment, ofReceipt, ofReturn}
 var statements = []Field{
 	{Name: "change_number", Level: Header, Type: Code, Kinds: []string{ofChange, ofAnswer},
 		About: "Number of the change, or of the one that is answered; the changes of an order are taken in their turn",
-		text: func(o *Order, _ *Line) *string { return &stated(o).Number }},
+		text:  func(o *Order, _ *Line) *string { return &stated(o).Number }},
 	{Name: "changed_on", Level: Header, Type: Day, Kinds: []string{ofChange}, About: "Day of the change",
 		date: func(o *Order, _ *Line) *Date { return &stated(o).On }},
 	{Name: "revision", Level: Header, Type: Decimal, Kinds: []string{ofChange},
