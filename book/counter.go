@@ -6,6 +6,7 @@ import (
 	"sync"
 
 	"koinos/core/intent"
+	"koinos/core/outcome"
 	"koinos/store"
 )
 
@@ -103,6 +104,13 @@ func take(tx *store.Tx, all []*arrival) error {
 			a.Forget(a.Entry)
 		}
 		return err
+	}
+	for i, a := range all {
+		if made := results[i].Outcome; made == outcome.Loaded || made == outcome.Changed {
+			if err := tx.Made(a.ctx, results[i].OrderID, results[i].Revision); err != nil {
+				return err
+			}
+		}
 	}
 	for i, a := range all {
 		a.res, a.tx = results[i], tx

@@ -76,7 +76,7 @@ func (c *Client) send(ctx context.Context, method, path string, query url.Values
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
-		return nil, fmt.Errorf("%w at %s (%v)", ErrAway, c.base, err)
+		return nil, fmt.Errorf("%w at %s (%w)", ErrAway, c.base, err)
 	}
 	if res.StatusCode < 300 {
 		return res, nil
@@ -163,7 +163,7 @@ func (c *Client) Mapping(ctx context.Context, name string, version int) (out api
 
 // StartLoad starts a load.
 func (c *Client) StartLoad(ctx context.Context, l api.NewLoad) (out outcome.Load, err error) {
-	err = c.call(ctx, http.MethodPost, "/loads", nil, l, &out)
+	err = c.once(ctx, "/loads", nil, l, &out)
 	return out, err
 }
 
@@ -177,7 +177,7 @@ func loadPath(id int64, rest string) string { return "/loads/" + strconv.FormatI
 
 // CancelLoad stops a load.
 func (c *Client) CancelLoad(ctx context.Context, id int64) (out outcome.Load, err error) {
-	err = c.call(ctx, http.MethodPost, loadPath(id, "/cancel"), nil, nil, &out)
+	err = c.once(ctx, loadPath(id, "/cancel"), nil, nil, &out)
 	return out, err
 }
 
@@ -286,7 +286,7 @@ func (c *Client) Tell(ctx context.Context, order int64, what string, n api.Notic
 	if t.Seen != 0 {
 		calls = calls.with("If-Match", fmt.Sprintf(`"%d-%d"`, order, t.Seen))
 	}
-	err = calls.call(ctx, http.MethodPost, fmt.Sprintf("/orders/%d/%s", order, what), url.Values{"accept": t.Accept}, n,
+	err = calls.once(ctx, fmt.Sprintf("/orders/%d/%s", order, what), url.Values{"accept": t.Accept}, n,
 		&out)
 	return out, err
 }
@@ -326,7 +326,7 @@ func (c *Client) Pairs(ctx context.Context, name string, query url.Values) (out 
 
 // CreateToken makes an access token.
 func (c *Client) CreateToken(ctx context.Context, t api.NewToken) (out api.CreatedToken, err error) {
-	err = c.call(ctx, http.MethodPost, "/tokens", nil, t, &out)
+	err = c.once(ctx, "/tokens", nil, t, &out)
 	return out, err
 }
 

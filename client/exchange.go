@@ -52,7 +52,7 @@ func (c *Client) SetControlNumbers(ctx context.Context, name string, last api.Co
 
 // SendDue tells a partner what is due.
 func (c *Client) SendDue(ctx context.Context, name string, want api.Wanted) (out api.Sending, err error) {
-	err = c.call(ctx, http.MethodPost, "/partners/"+url.PathEscape(name)+"/send", nil, want, &out)
+	err = c.once(ctx, "/partners/"+url.PathEscape(name)+"/send", nil, want, &out)
 	return out, err
 }
 
@@ -88,13 +88,13 @@ func (c *Client) ReceiveInterchange(ctx context.Context, name string, r io.Reade
 
 // Resend sends an interchange of ours once more.
 func (c *Client) Resend(ctx context.Context, id int64) (out api.Interchange, err error) {
-	err = c.call(ctx, http.MethodPost, interchangePath(id, "/resend"), nil, nil, &out)
+	err = c.once(ctx, interchangePath(id, "/resend"), nil, nil, &out)
 	return out, err
 }
 
 // Renumber sends an interchange of ours once more under new control numbers.
 func (c *Client) Renumber(ctx context.Context, id int64) (out api.Interchange, err error) {
-	err = c.call(ctx, http.MethodPost, interchangePath(id, "/renumber"), nil, nil, &out)
+	err = c.once(ctx, interchangePath(id, "/renumber"), nil, nil, &out)
 	return out, err
 }
 
@@ -104,32 +104,32 @@ func (c *Client) Replay(ctx context.Context, id int64, accept ...string) (out ap
 	if len(accept) > 0 {
 		q.Set("accept", strings.Join(accept, ","))
 	}
-	err = c.call(ctx, http.MethodPost, interchangePath(id, "/replay"), q, nil, &out)
+	err = c.once(ctx, interchangePath(id, "/replay"), q, nil, &out)
 	return out, err
 }
 
 // Settle says that a person has dealt with an interchange that was held, or that its partner rejected.
 func (c *Client) Settle(ctx context.Context, id int64) (out api.Interchange, err error) {
-	err = c.call(ctx, http.MethodPost, interchangePath(id, "/settle"), nil, nil, &out)
+	err = c.once(ctx, interchangePath(id, "/settle"), nil, nil, &out)
 	return out, err
 }
 
 // Decide takes some of the changes that a transaction set of an interchange asks for, and refuses the others.
 func (c *Client) Decide(ctx context.Context, id int64, set int, take []int) (out api.Interchange, err error) {
-	err = c.call(ctx, http.MethodPost, interchangePath(id, fmt.Sprintf("/sets/%d/decision", set)), nil,
+	err = c.once(ctx, interchangePath(id, fmt.Sprintf("/sets/%d/decision", set)), nil,
 		api.SetDecision{Take: append([]int{}, take...)}, &out)
 	return out, err
 }
 
 // LetIn lets in an interchange whose control number came before with other content.
 func (c *Client) LetIn(ctx context.Context, id int64) (out api.Interchange, err error) {
-	err = c.call(ctx, http.MethodPost, interchangePath(id, "/let-in"), nil, nil, &out)
+	err = c.once(ctx, interchangePath(id, "/let-in"), nil, nil, &out)
 	return out, err
 }
 
 // Refuse refuses an interchange whose control number came before with other content, and tells its sender.
 func (c *Client) Refuse(ctx context.Context, id int64) (out api.Interchange, err error) {
-	err = c.call(ctx, http.MethodPost, interchangePath(id, "/refuse"), nil, nil, &out)
+	err = c.once(ctx, interchangePath(id, "/refuse"), nil, nil, &out)
 	return out, err
 }
 

@@ -18,13 +18,13 @@ import (
 
 // ActOnLoad pauses, resumes, retries or cancels a load and returns the resulting load.
 func (c *Client) ActOnLoad(ctx context.Context, id int64, act string) (out outcome.Load, err error) {
-	err = c.call(ctx, http.MethodPost, loadPath(id, "/"+act), nil, nil, &out)
+	err = c.once(ctx, loadPath(id, "/"+act), nil, nil, &out)
 	return out, err
 }
 
 // AcceptWarnings accepts warnings that hold orders of a load and returns the new load of its failed orders.
 func (c *Client) AcceptWarnings(ctx context.Context, id int64, codes []finding.Code) (out outcome.Load, err error) {
-	err = c.call(ctx, http.MethodPost, loadPath(id, "/accept"), nil, api.Acceptance{Codes: codes}, &out)
+	err = c.once(ctx, loadPath(id, "/accept"), nil, api.Acceptance{Codes: codes}, &out)
 	return out, err
 }
 
@@ -37,13 +37,13 @@ func (c *Client) Acts(ctx context.Context, id int64) ([]api.Act, error) {
 
 // Fix fixes what failed in a load and returns the new load of its failed orders.
 func (c *Client) Fix(ctx context.Context, id int64, f api.Fix) (out outcome.Load, err error) {
-	err = c.call(ctx, http.MethodPost, loadPath(id, "/fix"), nil, f, &out)
+	err = c.once(ctx, loadPath(id, "/fix"), nil, f, &out)
 	return out, err
 }
 
 // UndoLoad takes back what a load did, or says what it would do.
 func (c *Client) UndoLoad(ctx context.Context, id int64, dry bool) (out api.Undone, err error) {
-	err = c.call(ctx, http.MethodPost, loadPath(id, "/undo"), url.Values{"dry_run": {strconv.FormatBool(dry)}}, nil,
+	err = c.once(ctx, loadPath(id, "/undo"), url.Values{"dry_run": {strconv.FormatBool(dry)}}, nil,
 		&out)
 	return out, err
 }
@@ -73,7 +73,7 @@ func (c *Client) PostOrder(ctx context.Context, o *order.Order, again outcome.Ag
 	if again != "" {
 		q.Set("again", string(again))
 	}
-	err = c.call(ctx, http.MethodPost, "/orders", q, o, &out)
+	err = c.once(ctx, "/orders", q, o, &out)
 	return out, err
 }
 
@@ -95,7 +95,7 @@ func (c *Client) Sequences(ctx context.Context) ([]api.SequenceDetail, error) {
 
 // StartRun runs a document through a sequence.
 func (c *Client) StartRun(ctx context.Context, r api.NewRun) (out outcome.Run, err error) {
-	err = c.call(ctx, http.MethodPost, "/runs", nil, r, &out)
+	err = c.once(ctx, "/runs", nil, r, &out)
 	return out, err
 }
 
@@ -125,7 +125,7 @@ func (c *Client) Held(ctx context.Context, query url.Values) (out api.Page[api.H
 
 // RetryHeld tries what is held once more.
 func (c *Client) RetryHeld(ctx context.Context, id int64) (out api.Retried, err error) {
-	err = c.call(ctx, http.MethodPost, "/held/"+strconv.FormatInt(id, 10)+"/retry", nil, nil, &out)
+	err = c.once(ctx, "/held/"+strconv.FormatInt(id, 10)+"/retry", nil, nil, &out)
 	return out, err
 }
 

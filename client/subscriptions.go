@@ -42,6 +42,6 @@ func (c *Client) Deliveries(ctx context.Context, name string, query url.Values) 
 
 // ResendDeliveries sends messages to a subscriber again.
 func (c *Client) ResendDeliveries(ctx context.Context, name string, r api.Resend) (out api.Resent, err error) {
-	err = c.call(ctx, http.MethodPost, "/subscriptions/"+url.PathEscape(name)+"/resend", nil, r, &out)
+	err = c.once(ctx, "/subscriptions/"+url.PathEscape(name)+"/resend", nil, r, &out)
 	return out, err
 }

@@ -45,7 +45,7 @@ func (c *Client) PauseSync(ctx context.Context, name string, pause bool) (out ap
 
 // RunSync begins a run of a sync.
 func (c *Client) RunSync(ctx context.Context, name string, n api.NewSyncRun) (out api.SyncRun, err error) {
-	err = c.call(ctx, http.MethodPost, syncPath(name, "/runs"), nil, n, &out)
+	err = c.once(ctx, syncPath(name, "/runs"), nil, n, &out)
 	return out, err
 }
 
@@ -96,7 +96,7 @@ func pause(ctx context.Context) error {
 
 // StartCheck begins a comparison of a sync.
 func (c *Client) StartCheck(ctx context.Context, name string, n api.NewCheck) (out api.SyncCheck, err error) {
-	err = c.call(ctx, http.MethodPost, syncPath(name, "/checks"), nil, n, &out)
+	err = c.once(ctx, syncPath(name, "/checks"), nil, n, &out)
 	return out, err
 }
 
@@ -159,19 +159,19 @@ func (c *Client) HeldOne(ctx context.Context, id int64) (out api.HeldDetail, err
 
 // RetryHeldMany retries the held work that a filter chooses.
 func (c *Client) RetryHeldMany(ctx context.Context, f api.HeldFor) (out api.Retried, err error) {
-	err = c.call(ctx, http.MethodPost, "/held/retry", nil, f, &out)
+	err = c.once(ctx, "/held/retry", nil, f, &out)
 	return out, err
 }
 
 // PutAside puts held work aside, or lets it wait again.
 func (c *Client) PutAside(ctx context.Context, n api.PutAside) (out api.Retried, err error) {
-	err = c.call(ctx, http.MethodPost, "/held/put-aside", nil, n, &out)
+	err = c.once(ctx, "/held/put-aside", nil, n, &out)
 	return out, err
 }
 
 // DecideHeld says whose values count if both sides changed them.
 func (c *Client) DecideHeld(ctx context.Context, id int64, d api.Decision) (out api.Retried, err error) {
-	err = c.call(ctx, http.MethodPost, "/held/"+strconv.FormatInt(id, 10)+"/decide", nil, d, &out)
+	err = c.once(ctx, "/held/"+strconv.FormatInt(id, 10)+"/decide", nil, d, &out)
 	return out, err
 }
 

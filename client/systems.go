@@ -79,7 +79,7 @@ func (c *Client) TrySystem(ctx context.Context, n api.NewTry) (out api.Tried, er
 
 // StartPull begins to read a kind of record out of a system.
 func (c *Client) StartPull(ctx context.Context, name string, n api.NewPull) (out api.Pull, err error) {
-	err = c.call(ctx, http.MethodPost, "/systems/"+url.PathEscape(name)+"/pulls", nil, n, &out)
+	err = c.once(ctx, "/systems/"+url.PathEscape(name)+"/pulls", nil, n, &out)
 	return out, err
 }
 
@@ -122,6 +122,6 @@ func (c *Client) ArrivalContent(ctx context.Context, id int64, w io.Writer) erro
 
 // Push makes a record of a system say what an order says.
 func (c *Client) Push(ctx context.Context, system string, n api.NewPush) (out api.Push, err error) {
-	err = c.call(ctx, http.MethodPost, "/systems/"+url.PathEscape(system)+"/pushes", nil, n, &out)
+	err = c.once(ctx, "/systems/"+url.PathEscape(system)+"/pushes", nil, n, &out)
 	return out, err
 }

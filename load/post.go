@@ -82,7 +82,7 @@ func posted(o *order.Order, body []byte) (*intent.Intent, error) {
 	i.Order.ID, i.Order.Revision, i.Order.Statement = 0, 0, nil
 	for n := range i.Order.Lines {
 		l := &i.Order.Lines[n]
-		if l.Statement, l.Invoiced = nil, (order.Number{}); !l.StatedAmount.IsZero() {
+		if l.Statement, l.Invoiced, l.Status = nil, (order.Number{}), ""; !l.StatedAmount.IsZero() {
 			i.State(n+1, "amount")
 		}
 	}

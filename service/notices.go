@@ -53,6 +53,13 @@ func (s *Service) notices(h huma.API) {
 			if err != nil {
 				return nil, err
 			}
+			made, err := s.madeBefore(ctx, in.RawBody)
+			if err != nil {
+				return nil, err
+			}
+			if made != nil {
+				return &answer[api.Posted]{*made}, nil
+			}
 			t := load.Telling{Kind: n.kind, Order: in.ID, Seen: seen, Body: in.RawBody, By: callerOf(ctx).name}
 			for _, code := range in.Accept {
 				t.Accept = append(t.Accept, finding.Code(code))

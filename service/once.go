@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"hash"
 	"io"
@@ -17,18 +18,51 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"koinos/api"
+	"koinos/core/finding"
+	"koinos/core/outcome"
 	"koinos/store"
 )
 
 // mostKeptAnswer is how long a stored answer can be. Only files are longer, and making one again changes nothing.
 const mostKeptAnswer = 1 << 20
 
-const nameKey contextKey = "name"
+const earlierKey contextKey = "earlier"
 
 // requestName is the name under which a request's work is done only once; blank if the request has no idempotency key.
 func requestName(ctx context.Context) string {
-	name, _ := ctx.Value(nameKey).(string)
-	return name
+	r := store.RequestOf(ctx)
+	if r.Key == "" {
+		return ""
+	}
+	return r.Caller + " " + r.Key
+}
+
+// madeBefore is what a request made of an order when it came before and was not answered; nil if it made nothing. body
+// is what it says now.
+func (s *Service) madeBefore(ctx context.Context, body []byte) (*api.Posted, error) {
+	was, _ := ctx.Value(earlierKey).(store.Earlier)
+	if was.Order == 0 {
+		return nil, nil
+	}
+	o, err := s.store.Order(ctx, was.Order)
+	if err != nil {
+		return nil, err
+	}
+	p := &api.Posted{Outcome: outcome.Changed, OrderID: o.Order.ID, Number: o.Order.Number, Revision: was.Revision,
+		Findings: []finding.Finding{}}
+	if was.Revision == 1 {
+		p.Outcome = outcome.Loaded
+	}
+	sum := sha256.Sum256(body)
+	for i := range o.Events {
+		if e := &o.Events[i]; e.Revision == was.Revision {
+			p.Document, p.Changes = e.Origin.Document, e.Changes
+		}
+	}
+	if p.Document != hex.EncodeToString(sum[:]) {
+		return nil, problem("key_reused", "The same Idempotency-Key came with another body before.")
+	}
+	return p, nil
 }
 
 // once answers a changing request that comes again with the same Idempotency-Key as it was answered the first time, and
@@ -50,7 +84,7 @@ func (s *Service) once(h huma.API) func(huma.Context, func(huma.Context)) {
 		}
 		u := ctx.URL()
 		r := store.Request{Caller: callerOf(ctx.Context()).key(), Key: key, What: ctx.Method() + " " + u.RequestURI()}
-		known, body, err := s.store.BeginRequest(ctx.Context(), r, s.now())
+		was, err := s.store.BeginRequest(ctx.Context(), r, s.now())
 		if err != nil {
 			if p, ok := s.fail(ctx.Context(), err).(*api.Problem); ok {
 				refuse(p)
@@ -60,13 +94,13 @@ func (s *Service) once(h huma.API) func(huma.Context, func(huma.Context)) {
 		c := humagin.Unwrap(ctx)
 		sum := &summed{ReadCloser: c.Request.Body, hash: sha256.New()}
 		sum.boundary = boundaryOf(ctx.Header("Content-Type"))
-		if known != nil {
-			if _, err := io.Copy(io.Discard, sum); err != nil || !bytes.Equal(sum.sum(), body) {
+		if was.Answer != nil {
+			if _, err := io.Copy(io.Discard, sum); err != nil || !bytes.Equal(sum.sum(), was.Body) {
 				refuse(problem("key_reused", "The same Idempotency-Key came with another body before."))
 				return
 			}
 			visitOf(ctx.Context()).did = "" // it was done, and noted, the first time
-			resend(c, known)
+			resend(c, was.Answer)
 			return
 		}
 		c.Request.Body = sum
@@ -89,11 +123,15 @@ func (s *Service) once(h huma.API) func(huma.Context, func(huma.Context)) {
 			if _, err := io.Copy(io.Discard, sum); err != nil { // what the handler left unread belongs to the body too
 				answer = nil
 			}
+			if was.Order != 0 && kept.Status() >= 300 { // what was made stays made, whatever was wrong now
+				s.store.LeaveRequest(r)
+				return
+			}
 			if err := s.store.EndRequest(context.WithoutCancel(ctx.Context()), r, sum.sum(), answer); err != nil {
 				s.log.ErrorContext(ctx.Context(), "answer could not be kept", "error", err)
 			}
 		}()
-		next(huma.WithValue(ctx, nameKey, r.Caller+" "+key))
+		next(huma.WithContext(ctx, context.WithValue(store.WithRequest(ctx.Context(), r), earlierKey, was)))
 		done = true
 	}
 }

@@ -126,10 +126,18 @@ func (s *Service) orders(h huma.API) {
 		if err := narrowPost(ctx, in.Body.Partner); err != nil {
 			return nil, err
 		}
-		p, err := s.engine.Post(ctx, &in.Body, in.RawBody, in.Again, callerOf(ctx).name)
+		made, err := s.madeBefore(ctx, in.RawBody)
 		if err != nil {
 			return nil, err
 		}
+		if made == nil {
+			p, err := s.engine.Post(ctx, &in.Body, in.RawBody, in.Again, callerOf(ctx).name)
+			if err != nil {
+				return nil, err
+			}
+			made = &p
+		}
+		p := *made
 		if p.Outcome == outcome.Refused {
 			return nil, because(problem("order_refused", "The findings say why."), p.Findings)
 		}

@@ -11,6 +11,7 @@ import { choiceOf, queryOfTable, sidesOf, tableOf } from '../src/orders/exportin
 import { numbersIn } from '../src/orders/which.ts'
 import { statedFields, statedOfLine, statementTitle } from '../src/orders/statement.ts'
 import { askedOf, decidedOf } from '../src/exchange/asked.ts'
+import { isDoneOnce, once } from '../src/api/once.ts'
 import { useHistory } from '../src/editor/history.ts'
 import { explained, nameOf, pathUnder } from '../src/editor/naming.ts'
 import { at, goesWith } from '../src/editor/suggest.ts'
@@ -407,4 +408,33 @@ test('an interchange says who has rejected it', () => {
     ['in', 'held', 'held'],
   ])
     assert.equal(interchangeWord({ direction, state }), word)
+})
+
+test('what is done once is sent again under its key until it is answered', async () => {
+  for (const [method, path, is] of [
+    ['POST', '/api/v1/orders', true],
+    ['POST', '/api/v1/orders/7/shipments', true],
+    ['POST', '/api/v1/partners/PELLOW/send', true],
+    ['POST', '/api/v1/loads', true],
+    ['POST', '/api/v1/documents/ab/draft', false],
+    ['POST', '/api/v1/partners', false],
+    ['GET', '/api/v1/orders', false],
+  ])
+    assert.equal(isDoneOnce(method, `http://127.0.0.1${path}`), is, path)
+  const request = (headers) => new Request('http://127.0.0.1/api/v1/orders', { method: 'POST', body: '{}', headers })
+  const answers = [
+    () => Promise.reject(new TypeError('the connection is gone')),
+    () => Promise.resolve(new Response('{"code":"key_in_use"}', { status: 409 })),
+    () => Promise.resolve(new Response('{"code":"changed_meanwhile"}', { status: 409 })),
+  ]
+  const seen = []
+  const send = async (r) => (
+    seen.push(`${r.headers.get('Idempotency-Key')} ${await r.text()}`),
+    answers[seen.length - 1]()
+  )
+  assert.equal((await once(request({ 'Idempotency-Key': 'k' }), send)).status, 409)
+  assert.deepEqual(seen, ['k {}', 'k {}', 'k {}'])
+  seen.length = 0
+  await assert.rejects(once(request({}), send), TypeError)
+  assert.deepEqual(seen, ['null {}'])
 })

@@ -1,6 +1,7 @@
 import createClient from 'openapi-fetch'
 import { ref } from 'vue'
 
+import { isDoneOnce, key, once } from './once'
 import type { components, paths } from './schema'
 
 type S = components['schemas']
@@ -61,10 +62,11 @@ function headers(): Record<string, string> {
   return token.value ? { Authorization: `Bearer ${token.value}` } : {}
 }
 
-export const api = createClient<paths>({ baseUrl: '/' })
+export const api = createClient<paths>({ baseUrl: '/', fetch: (r) => once(r) })
 api.use({
   onRequest({ request }) {
     for (const [k, v] of Object.entries(headers())) request.headers.set(k, v)
+    if (isDoneOnce(request.method, request.url)) request.headers.set('Idempotency-Key', key())
     return request
   },
 })

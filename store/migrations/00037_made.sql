@@ -1,0 +1,6 @@
+-- +goose Up
+
+-- What a request with an idempotency key has made of which order, written in the commit that makes it: whatever ends
+-- before the request is answered, the same request again does not make it once more.
+ALTER TABLE requests ADD COLUMN order_id INTEGER;
+ALTER TABLE requests ADD COLUMN revision INTEGER;
