@@ -93,8 +93,8 @@ func TestKeyedPostsKilled(t *testing.T) {
 	}
 }
 
-// What a request has made is told again as it was told, also if the service ended before it answered; another body under
-// the key is refused.
+// What a request has made is told again as it was told, also if the service ended before it answered, and when its answer
+// was forgotten; another body under the key is refused.
 func TestKeyedUnanswered(t *testing.T) {
 	t.Parallel()
 	data := filepath.Join(t.TempDir(), "data")
@@ -110,23 +110,38 @@ func TestKeyedUnanswered(t *testing.T) {
 		res, body := s.do("POST", r.path, r.body, "Content-Type: application/json", "Idempotency-Key: "+r.key)
 		first = append(first, res.Status+" "+res.Header.Get("Location")+" "+body)
 	}
-	s.stop()
-	db, err := sql.Open("sqlite3", "file:"+filepath.Join(data, "koinos.db"))
-	if err == nil {
-		_, err = db.Exec(`UPDATE requests SET status = NULL, headers = NULL, answer = NULL, body = NULL`)
-	}
-	if err != nil || db.Close() != nil {
-		t.Fatal(err)
-	}
-	s = start(t, data, "serve")
-	for i, r := range requests {
-		if res, body := s.do("POST", r.path, r.other, "Content-Type: application/json", "Idempotency-Key: "+r.key); res.StatusCode != http.StatusUnprocessableEntity ||
-			!strings.Contains(body, "key_reused") {
-			t.Errorf("%s: %s %s", r.key, res.Status, body)
+	for round, forget := range []string{`UPDATE requests SET status = NULL, headers = NULL, answer = NULL, body = NULL`,
+		`UPDATE requests SET at = '2026-01-01T00:00:00.000Z'`} {
+		s.stop()
+		db, err := sql.Open("sqlite3", "file:"+filepath.Join(data, "koinos.db"))
+		if err == nil {
+			_, err = db.Exec(forget)
 		}
-		res, body := s.do("POST", r.path, r.body, "Content-Type: application/json", "Idempotency-Key: "+r.key)
-		if got := res.Status + " " + res.Header.Get("Location") + " " + body; got != first[i] {
-			t.Errorf("%s: %s\nnot %s", r.key, got, first[i])
+		if err != nil || db.Close() != nil {
+			t.Fatal(err)
+		}
+		s = start(t, data, "serve")
+		for round == 1 { // until the old answers are forgotten
+			db, err := sql.Open("sqlite3", "file:"+filepath.Join(data, "koinos.db")+"?mode=ro")
+			if err != nil {
+				t.Fatal(err)
+			}
+			left := linesOf(t, db, `SELECT key FROM requests WHERE status IS NOT NULL`, func(string) bool { return false })
+			db.Close()
+			if len(left) == 0 {
+				break
+			}
+			time.Sleep(50 * time.Millisecond)
+		}
+		for i, r := range requests {
+			if res, body := s.do("POST", r.path, r.other, "Content-Type: application/json", "Idempotency-Key: "+r.key); res.StatusCode != http.StatusUnprocessableEntity ||
+				!strings.Contains(body, "key_reused") {
+				t.Errorf("%s: %s %s", r.key, res.Status, body)
+			}
+			res, body := s.do("POST", r.path, r.body, "Content-Type: application/json", "Idempotency-Key: "+r.key)
+			if got := res.Status + " " + res.Header.Get("Location") + " " + body; got != first[i] {
+				t.Errorf("%s: %s\nnot %s", r.key, got, first[i])
+			}
 		}
 	}
 	if o, err := s.api().Order(context.Background(), 1); err != nil || o.Revision != 3 || o.Lines[0].Shipped.Plain() != "4" {

@@ -6,6 +6,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"hash"
 	"io"
 	"mime"
@@ -45,6 +46,9 @@ func (s *Service) madeBefore(ctx context.Context, body []byte) (*api.Posted, err
 		return nil, nil
 	}
 	o, err := s.store.Order(ctx, was.Order)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, nil // it was taken back, and can be made again
+	}
 	if err != nil {
 		return nil, err
 	}

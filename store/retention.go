@@ -26,8 +26,11 @@ var kinds = []retained{
 	{name: "loads", days: 400, take: (*Store).takeLoads},
 	{name: "dry_runs", days: 90, take: (*Store).takeDryRuns},
 	{name: "snapshots", days: 400, take: (*Store).takeSnapshots},
-	{name: "answers", days: 30, forgets: []string{`DELETE FROM requests WHERE (caller, key) IN (SELECT caller, key FROM requests WHERE at < ?
-		LIMIT ?)`}},
+	{name: "answers", days: 30, forgets: []string{
+		`DELETE FROM requests WHERE (caller, key) IN (SELECT caller, key FROM requests
+			WHERE (order_id IS NULL OR status IS NOT NULL) AND order_id IS NULL AND at < ? LIMIT ?)`,
+		`UPDATE requests SET status = NULL, headers = NULL, answer = NULL, body = NULL WHERE (caller, key) IN (SELECT caller, key FROM requests
+			WHERE (order_id IS NULL OR status IS NOT NULL) AND status IS NOT NULL AND order_id IS NOT NULL AND at < ? LIMIT ?)`}},
 	{name: "arrivals", days: 90, forgets: []string{`UPDATE arrivals SET body = NULL WHERE id IN (SELECT id FROM arrivals
 		WHERE body IS NOT NULL AND at < ? LIMIT ?)`}},
 	{name: "webhooks", days: 90, forgets: []string{`UPDATE hooks SET body = NULL WHERE id IN (SELECT id FROM hooks WHERE body IS NOT NULL
