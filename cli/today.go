@@ -88,6 +88,7 @@ func (a *app) showToday(t api.Today) {
 // subjects are what partners say of orders that a person has to look at, by the code for which they are held.
 var subjects = []struct{ code, says string }{
 	{"change_asked", "a partner asks for a change"},
+	{"change_out_of_turn", "a change comes after a later one"},
 	{"answer_differs", "the supplier's answer is not what was ordered"},
 	{"invoice_differs", "the supplier's invoice is not what was ordered and came"},
 	{"price_differs", "the supplier's invoice has other prices than the order"},

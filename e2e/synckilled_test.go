@@ -304,7 +304,7 @@ func TestRunBesideAFullDisk(t *testing.T) {
 	struck := 0
 	for n := range 24 {
 		o.put(1001, "changed", 2+n)
-		o.disk.fail(int64(3+n/2), 1, 6)
+		o.disk.fail(int64(9+n), 1, 6)
 		r, err := o.s.api().RunSync(context.Background(), "both", api.NewSyncRun{})
 		time.Sleep(30 * time.Millisecond)
 		o.disk.well()

@@ -38,7 +38,11 @@ const { data: syncs } = useQuery({
 const subjects: Record<string, { word: string; about: string }> = {
   change_asked: {
     word: 'asked for a change',
-    about: 'A partner asks for a change: accept it, or settle it another way.',
+    about: 'A partner asks for a change: take it or refuse it, line by line.',
+  },
+  change_out_of_turn: {
+    word: 'changed out of turn',
+    about: 'A change of a partner comes after a later one: compare the two.',
   },
   answer_differs: {
     word: 'answered differently',
