@@ -27,6 +27,7 @@ func goodsOf(o *order.Order) string {
 // Of the changes that a partner asks for, a person takes those of some lines and refuses the others; the answer says so
 // line by line. What is wrong with a line keeps nothing of the others out.
 func TestDecidedLineByLine(t *testing.T) {
+	skipRaces(t)
 	const asks = "DTM*002*20260501~POC*1*QI*30**MR*1.33**VP*00113~POC*2*PC*3**BX*33**VP*00489~POC*3*DI*0**MR*2**VP*00114~" +
 		"POC*4*AI*7**MR*2.50**VP*00115~CTT*4~"
 	const wrong = "POC*1*QI*30**MR*1.33*PE*VP*00113~POC*2*PC*3**BX*33**VP*99999~POC*9*DI*0**MR*2**VP*00114~POC*4*AI*7**MR*2.50*PE*VP*00115~CTT*4~"
@@ -124,6 +125,7 @@ func TestDecidedLineByLine(t *testing.T) {
 // Changes of an order are taken in their turn: one that comes after a later one waits, one between that never came is
 // said, and the answer names the change that it is to.
 func TestChangesInTurn(t *testing.T) {
+	skipRaces(t)
 	d := open(t)
 	d.receive(pellow(1, "850", order4711))
 	d.send("PELLOW", "855")

@@ -16,6 +16,9 @@ import (
 
 // What a draft makes of documents about orders is loaded as it is, and does what the documents say.
 func TestDraftedNotices(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it looks for no races")
+	}
 	mapping := func(kind string) string {
 		return `koinos: mapping/1
 name: example

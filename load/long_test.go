@@ -20,6 +20,9 @@ import (
 // not twenty-five times, while everybody else waits for the writer. Each was quadratic once; an invoice of ten thousand
 // lines took a minute.
 func TestLongOrders(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it looks for no races")
+	}
 	lines := func(n int, one string) string {
 		var all []string
 		for i := range n {
@@ -117,6 +120,9 @@ func TestLongOrders(t *testing.T) {
 // An order that changed often, thousands of lines each time, is shown with the newest of its changes; the older ones
 // are counted. So is the feed: a page ends where it becomes long, and says that there is more.
 func TestManyChanges(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it looks for no races")
+	}
 	e := testEngine(t, testStore(t), source.DefaultLimits)
 	ctx := context.Background()
 	const lines, times = 4_000, 12
