@@ -473,6 +473,27 @@ func isSize(heading string) bool {
 	return slices.ContainsFunc(plainWords(heading), func(w string) bool { return slices.Contains(sizeHeads, w) })
 }
 
+// onlyNumbers takes the quantity, if no heading says where it is, from the one column of numbers that nothing else uses.
+func (d *drafter) onlyNumbers(columns []*profile, chosen []candidate) []candidate {
+	if d.hints.Says != "" && !noticeOf[d.hints.Says].counts ||
+		slices.ContainsFunc(chosen, func(c candidate) bool { return c.level == order.Lines && c.name() == "quantity" }) {
+		return nil
+	}
+	var only []candidate
+	field, _ := order.LookupOf(string(d.hints.Says), order.Lines, "quantity")
+	for _, p := range columns {
+		if p.filled > 1 && p.numbers == p.filled && p.gtins+p.percent+p.days == 0 &&
+			!slices.ContainsFunc(chosen, func(c candidate) bool { return c.column == p }) {
+			only = append(only, candidate{column: p, level: order.Lines, field: field,
+				why: []string{"it is the only column of numbers that nothing else uses"}})
+		}
+	}
+	if len(only) != 1 {
+		return nil
+	}
+	return only
+}
+
 // sureness says how sure a choice is: sure, likely or unsure.
 func sureness(c *candidate, all []candidate) string {
 	rival := 0.0

@@ -215,6 +215,9 @@ func (d *drafter) plain(t *table, all []*table) bool {
 		candidates = settle(candidates, g.ident, "sender_number")
 	}
 	chosen, second := assign(candidates)
+	if matrix == nil {
+		chosen = append(chosen, d.onlyNumbers(columns, chosen)...)
+	}
 	for _, c := range chosen {
 		d.bind(&c, candidates, second[c.column])
 	}

@@ -108,7 +108,7 @@ var noticeOf = map[intent.Kind]*notice{
 		"received on|receipt date|date received|received|goods in date|arrived on|arrival date|booked in|"+
 			"eingangsdatum|eingang am|wareneingangsdatum|date reception|date de reception|fecha recepcion|"+
 			"fecha de recepcion|fecha entrada|data ricevimento|data entrata|ontvangstdatum|modtaget den",
-		"qty received|received qty|mottaget antal|mottagen kvantitet|mottatt antall|modtaget antal|ilosc przyjeta|"+
+		"qty received|received qty|counted|qty counted|counted qty|gezahlt|compte|mottaget antal|mottagen kvantitet|mottatt antall|modtaget antal|ilosc przyjeta|"+
 			"quantidade recebida|recebido|quantity received|received quantity|received|qty in|qty delivered|delivered qty|"+
 			"delivered|qty accepted|accepted qty|eingangsmenge|erhaltene menge|erhalten|menge erhalten|qte recue|"+
 			"quantite recue|recu|cantidad recibida|recibido|quantita ricevuta|ricevuto|ontvangen|ontvangen aantal|modtaget|"+
