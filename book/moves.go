@@ -190,7 +190,9 @@ func (n *noticed) said(kind order.MovementKind, known *order.Movement) (all []mo
 	}
 	for i := range in.Lines {
 		if q := in.Lines[i].Quantity; q.Sign() < 0 {
-			n.e.Add(finding.QuantityNegative, i+1, "quantity", q.String(), "The quantity is %s.", q)
+			n.e.Add(finding.QuantityNegative, i+1, "quantity", q.String(), "The quantity is %s.", q).Hint = fmt.Sprintf(
+				"To correct a %s, post a counter-entry: reverses names it, and quantities are above zero. Goods that go back are a return.",
+				n.e.Kind)
 			continue
 		}
 		line := n.lineOf(i, false)

@@ -266,6 +266,16 @@ lines: {number: {value: "1"}, quantity: {from: Qty}}
 	check("OSTRAND", "J-9", "", "SO-000001")
 }
 
+// A quantity below zero says how a mistake is corrected.
+func TestMovedBelowZero(t *testing.T) {
+	e := twoLines(t)
+	p := e.told(t, intent.Shipment, `{"lines": [{"number": "1", "quantity": "-1"}]}`)
+	const want = "To correct a shipment, post a counter-entry: reverses names it, and quantities are above zero. Goods that go back are a return."
+	if len(p.Findings) != 1 || p.Findings[0].Code != finding.QuantityNegative || p.Findings[0].Hint != want {
+		t.Errorf("%+v", p.Findings)
+	}
+}
+
 // What is cancelled is not confirmed.
 func TestTellOfACancelledOrder(t *testing.T) {
 	e := twoLines(t)
