@@ -128,7 +128,7 @@ func (s *Session) decide(n *noticed) (*store.Changed, error) {
 	n.in, n.is, n.from = o.Clone(), stored.Order.Clone(), make([]int, len(stored.Lines))
 	n.c = &store.Changed{Was: &stored.Order, Is: n.is, Action: actions[e.Kind]}
 	if err := carry[e.Kind](n); err != nil || e.Refused() || n.same {
-		if err == nil && e.Kind == intent.Change && s.Asks { // a person can take the others
+		if err == nil && e.Kind == intent.Change && (s.Asks || s.Elsewhere) { // a person can take the others
 			n.plainBasis()
 			n.is.NameLines()
 			n.c.Changes = order.Diff(n.c.Was, n.is)
@@ -224,10 +224,11 @@ func (n *noticed) on(said order.Date) order.Date {
 	return order.Date(n.s.Now().UTC().Format(time.DateOnly))
 }
 
-// asks reports each change that the other side requests without making it. from says which line of the notice each line
+// asks reports each change that the other side requests without making it: all of them where a person decides about
+// changes, and otherwise those of a set that stand beside what is wrong in it. from says which line of the notice each line
 // of the order comes from; what is asked as a whole has none.
 func (s *Session) asks(e *Entry, c *store.Changed, from []int) {
-	if !s.Asks || c == nil || e.Kind != intent.Change && e.Kind != intent.Withdrawal && e.Kind != intent.Order {
+	if !s.Asks && !(s.Elsewhere && e.Refused()) || c == nil || e.Kind != intent.Change && e.Kind != intent.Withdrawal && e.Kind != intent.Order {
 		return
 	}
 	for i := range c.Changes {

@@ -31,6 +31,7 @@ func TestDecidedLineByLine(t *testing.T) {
 	const asks = "DTM*002*20260501~POC*1*QI*30**MR*1.33**VP*00113~POC*2*PC*3**BX*33**VP*00489~POC*3*DI*0**MR*2**VP*00114~" +
 		"POC*4*AI*7**MR*2.50**VP*00115~CTT*4~"
 	const wrong = "POC*1*QI*30**MR*1.33*PE*VP*00113~POC*2*PC*3**BX*33**VP*99999~POC*9*DI*0**MR*2**VP*00114~POC*4*AI*7**MR*2.50*PE*VP*00115~CTT*4~"
+	const taken = "the same, of a partner whose changes are taken where nothing is wrong with them"
 	const before = ", 1: 20 at 1.33 less , 2: 3 at 31.42 less , 3: 5 at 2 less "
 	for _, c := range []struct {
 		name, asks string
@@ -53,6 +54,9 @@ func TestDecidedLineByLine(t *testing.T) {
 		{"what is right beside what is wrong", wrong, "1 4", []int{1}, "done",
 			", 1: 30 at 1.33 less , 2: 3 at 31.42 less , 3: 5 at 2 less ",
 			"BCA*00*AC POC*1*QI*30**MR*1.33 ACK*IA*30*MR POC*2*PC*3**BX*31.42 ACK*IR*3*BX POC*9*DI*0**MR*2 ACK*IR*0*MR POC*4*AI*7**MR*2.5 ACK*IR*0*MR"},
+		{taken, wrong, "1 4", []int{1}, "done",
+			", 1: 30 at 1.33 less , 2: 3 at 31.42 less , 3: 5 at 2 less ",
+			"BCA*00*AC POC*1*QI*30**MR*1.33 ACK*IA*30*MR POC*2*PC*3**BX*31.42 ACK*IR*3*BX POC*9*DI*0**MR*2 ACK*IR*0*MR POC*4*AI*7**MR*2.5 ACK*IR*0*MR"},
 		{"a cancellation in part", "BCH*01*SA*PM-1***20260317~", "0", []int{1}, "Line 1 of set 1 asks for no change.", before, ""},
 		{"a cancellation", "BCH*01*SA*PM-1***20260317~", "0", []int{0}, "done",
 			", 1: 20 at 1.33 less 20, 2: 3 at 31.42 less 3, 3: 5 at 2 less 5", "BCA*00*AT"},
@@ -60,7 +64,9 @@ func TestDecidedLineByLine(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			d := open(t)
 			ctx := context.Background()
-			d.partner("changes: take", "changes: wait")
+			if c.name != taken {
+				d.partner("changes: take", "changes: wait")
+			}
 			if err := d.store.PutList(ctx, "items", []list.Entry{{Code: "00113"}, {Code: "00114"}, {Code: "00115"}, {Code: "00489"}},
 				d.at); err != nil {
 				t.Fatal(err)
