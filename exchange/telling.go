@@ -132,7 +132,7 @@ func (t *teller) telling(ctx context.Context, o *store.StoredOrder) ([]telling, 
 		}
 		view = notice.Confirm(asked, &is, answers, today)
 		if want.Set == "865" {
-			was, err := x.store.AsOf(ctx, o.ID, before860(o, &came[told]))
+			was, err := x.store.AsOf(ctx, o.ID, revisionBefore(o, &came[told]))
 			if err != nil {
 				return nil, err
 			}
@@ -157,8 +157,8 @@ func (t *teller) telling(ctx context.Context, o *store.StoredOrder) ([]telling, 
 	return []telling{about(o, view)}, nil
 }
 
-// before860 is the revision that an order had before what a set asks for was done, or put aside.
-func before860(o *store.StoredOrder, s *api.SetRecord) int {
+// revisionBefore is the revision that an order had before what a set asks for was done, or put aside.
+func revisionBefore(o *store.StoredOrder, s *api.SetRecord) int {
 	at := s.First().Revision
 	for i := range o.Events {
 		if e := &o.Events[i]; e.Revision == at && s.LoadID != 0 && e.Origin.Load == s.LoadID {
