@@ -13,7 +13,7 @@ FUZZ_GUIDED ?=
 # Packages with goroutines of their own: their tests run under the race detector too.
 GOROUTINES := ./remote ./syncs ./notify ./store ./jobs ./book ./load ./exchange ./folder ./service
 
-.PHONY: demo test build install check unit fuzz bench draft-score screenshots generate clean
+.PHONY: demo test build install check check-go check-web unit fuzz bench draft-score screenshots generate clean
 
 # Where make install puts things; DESTDIR is for who packages.
 PREFIX ?= /usr/local
@@ -52,10 +52,16 @@ install: build
 	bin/koinos completion zsh > $(DESTDIR)$(PREFIX)/share/zsh/site-functions/_koinos
 	bin/koinos completion fish > $(DESTDIR)$(PREFIX)/share/fish/vendor_completions.d/koinos.fish
 
+# The two halves keep two cores busy.
 check: web/dist/index.html
+	@$(MAKE) --no-print-directory -j2 check-go check-web
+
+check-go:
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo 'not gofmt-ed:'; gofmt -l $$(git ls-files '*.go'); exit 1; }
 	go vet ./...
 	go tool staticcheck ./...
+
+check-web:
 	cd web && npm run --silent check && npm run --silent test
 
 # Many tests wait for one program or another: three at a time keep two cores busy.
