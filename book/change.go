@@ -83,15 +83,15 @@ func (n *noticed) inTurn() {
 	counted := wasErr == nil && isErr == nil
 	switch {
 	case counted && is < was:
-		n.e.Add(finding.ChangeOutOfTurn, 0, "change_number", said.Number, "Change %s of the order %s comes after change %s, which was taken.",
-			said.Number, n.stored.Order.Number, last)
+		n.e.Add(finding.ChangeOutOfTurn, 0, "change_number", said.Number,
+			"Change %s of the order %s comes after change %s, which was taken.", said.Number, n.stored.Order.Number, last)
 		return
 	case said.Number == last || counted && is == was:
-		n.e.Add(finding.ChangeOutOfTurn, 0, "change_number", said.Number, "Change %s of the order %s was taken before, with other changes.",
-			said.Number, n.stored.Order.Number)
+		n.e.Add(finding.ChangeOutOfTurn, 0, "change_number", said.Number,
+			"Change %s of the order %s was taken before, with other changes.", said.Number, n.stored.Order.Number)
 	case counted && is > was+1 && n.e.Intent.Trace.Find(0, "change_number").Segment != "": // X12 counts the changes of each order
-		n.e.Add(finding.ChangeSkipped, 0, "change_number", said.Number, "Change %s of the order %s follows change %s: what is between was not taken.",
-			said.Number, n.stored.Order.Number, last)
+		n.e.Add(finding.ChangeSkipped, 0, "change_number", said.Number,
+			"Change %s of the order %s follows change %s: what is between was not taken.", said.Number, n.stored.Order.Number, last)
 	}
 	n.is.LastChange = said.Number
 }

@@ -22,7 +22,7 @@ func (s *Session) notice(spoken *spokenOf, e *Entry, res *store.OrderResult) (*s
 	}
 	o := &e.Order
 	ids := spoken.ids[e]
-	field, number := e.called()
+	field, number, words := e.called()
 	res.SenderNumber = number
 	switch {
 	case len(ids) == 1:
@@ -32,7 +32,7 @@ func (s *Session) notice(spoken *spokenOf, e *Entry, res *store.OrderResult) (*s
 		return nil, e.unknown(spoken.tx)
 	default:
 		e.Add(finding.OrderUnknown, 0, field, number, "More than one %s order of %s has %s; it is not clear which one is meant.",
-			o.Kind, o.Partner, e.calledSo())
+			o.Kind, o.Partner, words)
 		return nil, nil
 	}
 	changed, at, ok, err := spoken.foreseen(e, ids[0])
@@ -57,8 +57,8 @@ func (s *Session) notice(spoken *spokenOf, e *Entry, res *store.OrderResult) (*s
 // unknown says that no order is called so, and which order it is the number of if it was looked for in the wrong place.
 func (e *Entry) unknown(tx *store.Tx) error {
 	o := &e.Order
-	field, number := e.called()
-	f := e.Add(finding.OrderUnknown, 0, field, number, "No %s order of %s has %s.", o.Kind, o.Partner, e.calledSo())
+	field, number, words := e.called()
+	f := e.Add(finding.OrderUnknown, 0, field, number, "No %s order of %s has %s.", o.Kind, o.Partner, words)
 	if o.Number+o.SenderNumber == "" {
 		return nil
 	}
@@ -78,29 +78,21 @@ func (e *Entry) unknown(tx *store.Tx) error {
 	return nil
 }
 
-// called returns the field by which a notice names its order, and what it has there.
-func (e *Entry) called() (field, value string) {
+// called returns the field by which a notice names its order, what it has there, and the same in words.
+func (e *Entry) called() (field, value, words string) {
 	o := &e.Order
+	field, value = "sender_number", o.SenderNumber
 	switch {
 	case o.Number != "" && (o.SenderNumber == "" || o.Kind == order.Purchase):
-		return "number", o.Number
+		field, value = "number", o.Number
 	case o.SenderNumber == "" && len(o.References) > 0:
-		return "reference." + o.References[0].Qualifier, o.References[0].Value
+		var all []string
+		for _, r := range o.References {
+			all = append(all, fmt.Sprintf("the reference %s %q", r.Qualifier, r.Value))
+		}
+		return "reference." + o.References[0].Qualifier, o.References[0].Value, strings.Join(all, " and ")
 	}
-	return "sender_number", o.SenderNumber
-}
-
-// calledSo is what a notice calls its order, in words.
-func (e *Entry) calledSo() string {
-	_, value := e.called()
-	if o := &e.Order; o.Number+o.SenderNumber != "" || len(o.References) == 0 {
-		return fmt.Sprintf("the number %q", value)
-	}
-	var all []string
-	for _, r := range e.Order.References {
-		all = append(all, fmt.Sprintf("the reference %s %q", r.Qualifier, r.Value))
-	}
-	return strings.Join(all, " and ")
+	return field, value, fmt.Sprintf("the number %q", value)
 }
 
 // decide finds out what an order becomes because of a notice; nil means that the order stays as it is.
@@ -117,7 +109,7 @@ func (s *Session) decide(n *noticed) (*store.Changed, error) {
 		return nil, nil
 	}
 	if len(o.Lines) == 0 && !e.speaksOfNoLine() {
-		_, number := e.called()
+		_, number, _ := e.called()
 		says := "names no line"
 		if e.Kind == intent.Change {
 			says = "names no line, and nothing else that is to be changed"
@@ -228,7 +220,8 @@ func (n *noticed) on(said order.Date) order.Date {
 // changes, and otherwise those of a set that stand beside what is wrong in it. from says which line of the notice each line
 // of the order comes from; what is asked as a whole has none.
 func (s *Session) asks(e *Entry, c *store.Changed, from []int) {
-	if !s.Asks && !(s.Elsewhere && e.Refused()) || c == nil || e.Kind != intent.Change && e.Kind != intent.Withdrawal && e.Kind != intent.Order {
+	if c == nil || !s.Asks && !(s.Elsewhere && e.Refused()) ||
+		e.Kind != intent.Change && e.Kind != intent.Withdrawal && e.Kind != intent.Order {
 		return
 	}
 	for i := range c.Changes {

@@ -2,6 +2,8 @@ package cli
 
 import (
 	"fmt"
+	"math"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -28,11 +30,13 @@ func (a *app) decide() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			i, err := a.client().Interchange(c.Context(), id)
+			page, err := pages(math.MaxInt, url.Values{}, func(q url.Values) (api.Page[api.SetRecord], error) {
+				return a.client().Sets(c.Context(), id, q)
+			})
 			if err != nil {
 				return err
 			}
-			sets := slices.DeleteFunc(i.Sets, func(s api.SetRecord) bool {
+			sets := slices.DeleteFunc(page.Items, func(s api.SetRecord) bool {
 				return s.State != api.StateHeld || len(askedOf(&s)) == 0 || seq > 0 && s.Seq != seq
 			})
 			switch {
@@ -47,7 +51,8 @@ func (a *app) decide() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if i, err = a.client().Decide(c.Context(), id, sets[0].Seq, lines); err != nil {
+			i, err := a.client().Decide(c.Context(), id, sets[0].Seq, lines)
+			if err != nil {
 				return err
 			}
 			return a.became([]api.Interchange{i})

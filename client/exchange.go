@@ -114,6 +114,12 @@ func (c *Client) Settle(ctx context.Context, id int64) (out api.Interchange, err
 	return out, err
 }
 
+// Sets returns a page of the transaction sets of an interchange.
+func (c *Client) Sets(ctx context.Context, id int64, query url.Values) (out api.Page[api.SetRecord], err error) {
+	err = c.call(ctx, http.MethodGet, interchangePath(id, "/sets"), query, nil, &out)
+	return out, err
+}
+
 // Decide takes some of the changes that a transaction set of an interchange asks for, and refuses the others.
 func (c *Client) Decide(ctx context.Context, id int64, set int, take []int) (out api.Interchange, err error) {
 	err = c.once(ctx, interchangePath(id, fmt.Sprintf("/sets/%d/decision", set)), nil,

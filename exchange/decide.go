@@ -38,12 +38,12 @@ func (x *Exchange) Decide(ctx context.Context, id int64, seq int, take []int, by
 				"(replay, accept change_asked), or none.", seq)}
 		}
 	}
-	if i.Direction != "in" || set.State != api.StateHeld || len(asked) == 0 && set.Decided == nil {
+	if i.Direction != "in" || set.State != api.StateHeld || len(asked) == 0 {
 		return i, fmt.Errorf("%w: set %d of interchange %d asks for no change that waits", ErrNotNow, seq, id)
 	}
 	take = slices.Compact(slices.Sorted(slices.Values(take)))
 	for _, line := range take {
-		if !asked[line] && set.Decided == nil {
+		if !asked[line] {
 			return i, &Undecidable{fmt.Sprintf("Line %d of set %d asks for no change.", line, seq)}
 		}
 	}

@@ -128,6 +128,35 @@ func TestDecidedLineByLine(t *testing.T) {
 	}
 }
 
+// A decision that cannot be carried out, because goods left in the meantime, is forgotten: what the set asks for then is
+// decided anew.
+func TestDecisionInVain(t *testing.T) {
+	skipRaces(t)
+	d := open(t)
+	ctx := context.Background()
+	d.partner("changes: take", "changes: wait")
+	d.receive(pellow(1, "850", order4711))
+	d.send("PELLOW", "855")
+	i := d.receive(pellow(2, "860", "BCH*04*SA*PM-1***20260317~POC*1*QD*5**MR*1.33**VP*00113~POC*2*QI*4**BX*31.42**VP*00489~CTT*2~"))
+	id := d.order(order.Sales, "PELLOW", "", "PM-1").ID
+	d.says(intent.Shipment, id, map[string]string{"shipment": "LS-1"}, map[string]string{"number": "1", "quantity": "8"})
+	lines := func() string { return goodsOf(&d.order(order.Sales, "PELLOW", "", "PM-1").Order) }
+	const before = ", 1: 20 at 1.33 less , 2: 3 at 31.42 less "
+	i, err := d.Decide(ctx, i.ID, 1, []int{1, 2}, "ann")
+	if s := i.Sets[0]; err != nil || s.State != api.StateHeld || s.Decided != nil || lines() != before ||
+		s.Findings[0].Message != "Line 1 is to be 5, but 8 of it have moved." {
+		t.Fatalf("%v %+v, order %s", err, s, lines())
+	}
+	cannot := (*Undecidable)(nil)
+	if _, err := d.Decide(ctx, i.ID, 1, []int{1}, "ann"); !errors.As(err, &cannot) || cannot.Message != "Line 1 of set 1 asks for no change." {
+		t.Error(err)
+	}
+	if i, err = d.Decide(ctx, i.ID, 1, []int{2}, "ann"); err != nil || i.State != "done" ||
+		lines() != ", 1: 20 at 1.33 less , 2: 4 at 31.42 less " {
+		t.Errorf("%v %s, order %s", err, i.State, lines())
+	}
+}
+
 // Changes of an order are taken in their turn: one that comes after a later one waits, one between that never came is
 // said, and the answer names the change that it is to.
 func TestChangesInTurn(t *testing.T) {

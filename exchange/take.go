@@ -176,6 +176,14 @@ func (x *Exchange) load(ctx context.Context, p *partner.Partner, i *api.Intercha
 			func(other *api.SetRecord) bool { return other.Seq == s.Seq }); err != nil {
 			return err
 		}
+		// What is still held is decided anew, by what the set is found to ask for then.
+		now, err := x.store.SetOf(ctx, i.ID, s.Seq)
+		if err == nil && now.State == api.StateHeld {
+			err = x.store.Write(ctx, func(t *store.Tx) error { return t.Undecide(i.ID, s.Seq) })
+		}
+		if err != nil {
+			return err
+		}
 	}
 	return nil
 }

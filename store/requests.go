@@ -37,9 +37,10 @@ type Request struct {
 	What   string // method and path
 }
 
-// BeginRequest records that a request has come, and returns what is known of it from before. ErrOtherUse says that the key was used for something else, ErrInProgress that this store has begun
-// the request and not ended it. A request without a stored answer, because the service or the disk ended before, and that
-// has not made anything, is done again.
+// BeginRequest records that a request has come, and returns what is known of it from before. ErrOtherUse says that the
+// key was used for something else, ErrInProgress that this store has begun the request and not ended it. A request
+// without a stored answer, because the service or the disk ended before, and that has not made anything, is done
+// again.
 func (s *Store) BeginRequest(ctx context.Context, r Request, now time.Time) (was Earlier, err error) {
 	name := [2]string{r.Caller, r.Key}
 	if _, answering := s.answering.LoadOrStore(name, true); answering {

@@ -229,6 +229,11 @@ func (t *Tx) Decide(interchange int64, seq int, taken []int, by string, when tim
 		by = excluded.by, at = excluded.at`, interchange, seq, string(list), by, at(when))
 }
 
+// Undecide forgets a decision that could not be carried out.
+func (t *Tx) Undecide(interchange int64, seq int) error {
+	return t.run(`DELETE FROM decisions WHERE interchange = ? AND set_seq = ?`, interchange, seq)
+}
+
 // SetOf returns one set of an interchange.
 func (s *Store) SetOf(ctx context.Context, id int64, seq int) (api.SetRecord, error) {
 	list, err := s.Sets(ctx, id, seq-1, 1)

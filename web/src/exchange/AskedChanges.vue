@@ -17,7 +17,11 @@ const client = useQueryClient()
 const { busy, failed, act } = useBusy()
 const lines = computed(() => askedOf(props.set))
 const chosen = ref<number[]>([])
-watch(lines, (all) => (chosen.value = all.map((l) => l.line)), { immediate: true })
+watch(
+  () => lines.value.map((l) => l.line).join(),
+  () => (chosen.value = lines.value.map((l) => l.line)),
+  { immediate: true },
+)
 const label = computed(() => {
   const [n, all] = [chosen.value.length, lines.value.length]
   return n === all ? 'Take all of it' : `Take ${n} of ${all}, refuse the others`
