@@ -35,9 +35,7 @@ func (w *worker) deliveries(v view, l *order.Line) {
 	}
 	if all := v.row.plan.apart; len(all) > 0 {
 		for n := range x12.Apart(line, all) {
-			if done := len(l.Deliveries); done >= mostDeliveries || done*n.Len() > mostBeside {
-				w.d.Find(finding.OrderTooLong, source.PlaceOf(n, v.row.Line), n.Name, w.now,
-					"The line has more than %d deliveries, or too many of them beside all else that it says.", done)
+			if w.tooMany(len(l.Deliveries), mostDeliveries, n, v.row.Line, w.now, "deliveries") {
 				break
 			}
 			one(n)

@@ -41,11 +41,10 @@ func (w *worker) lines() {
 			for i, n := range nodes {
 				statements := 0
 				for one := range part.Lines(n) {
-					if statements++; statements > mostStatements {
-						w.d.Find(finding.OrderTooLong, source.PlaceOf(n, r.Line), n.Name, 0, "The line has more than %d statements of its own.",
-							mostStatements)
+					if w.tooMany(statements, mostStatements, one, r.Line, 0, "statements of its own") {
 						break
 					}
+					statements++
 					lines = append(lines, Row{Record: source.Record{Row: r.Row, Line: r.Line, Node: one}, plan: r.plan})
 					line(view{row: &lines[len(lines)-1]})
 				}
@@ -76,10 +75,20 @@ func (w *worker) lines() {
 	}
 }
 
-// mostStatements is how many statements a line of X12 can have, such as answers (ACK), each of which is read with everything
-// else that the line says; mostDeliveries is how many deliveries, and mostBeside how many times what is beside them is
-// looked at for all of them.
-const mostStatements, mostDeliveries, mostBeside = 500, 10_000, 10_000_000
+// mostStatements is how many statements a line of X12 can have, such as answers (ACK), and mostDeliveries how many
+// deliveries. Each is read with everything else that the line says: mostBeside is how many segments can be looked at for
+// all of them.
+const mostStatements, mostDeliveries, mostBeside = 500, 10_000, 1_000_000
+
+// tooMany says that a line has too many of what stands several times in it, if the next one, a node, is too many.
+func (w *worker) tooMany(done, most int, next *tree.Node, row, line int, what string) bool {
+	if done < most && done*next.Len() <= mostBeside {
+		return false
+	}
+	w.d.Find(finding.OrderTooLong, source.PlaceOf(next, row), next.Name, line,
+		"The line has more than %d %s, or too many of them beside all else that it says.", done, what)
+	return true
+}
 
 // filled reports whether a cell of the matrix makes a line.
 func (p *plan) filled(c source.Cell) bool {

@@ -66,15 +66,19 @@ func TestMostOfALine(t *testing.T) {
 		says                string
 	}{
 		{"855", "BAK*00*AC*P-1*20260316~PO1*1*600*EA*2**VP*A1~", "ACK*IA*1*EA~", 501,
-			func(o *order.Order) int { return len(o.Lines) }, 500, "The line has more than 500 statements of its own."},
+			func(o *order.Order) int { return len(o.Lines) }, 500,
+			"The line has more than 500 statements of its own, or too many of them beside all else that it says."},
+		{"855", "BAK*00*AC*P-1*20260316~PO1*1*600*EA*2**VP*A1~" + strings.Repeat("PID*F****x~", 9_999), "ACK*IA*1*EA~", 500,
+			func(o *order.Order) int { return len(o.Lines) }, 100,
+			"The line has more than 100 statements of its own, or too many of them beside all else that it says."},
 		{"855", "BAK*00*AC*P-1*20260316~PO1*1*600*EA*2**VP*A1~", "ACK*IA*1*EA~", 500,
 			func(o *order.Order) int { return len(o.Lines) }, 500, ""},
 		{"850", "BEG*00*SA*Q-1**20260316~PO1*1*20002*EA*2**VP*A1~", "SDQ*EA*92*S1*1*S2*1~", 5_001,
 			func(o *order.Order) int { return len(o.Lines[0].Deliveries) }, 10_000,
 			"The line has more than 10000 deliveries, or too many of them beside all else that it says."},
 		{"850", "BEG*00*SA*Q-1**20260316~PO1*1*10000*EA*2**VP*A1~" + strings.Repeat("PID*F****x~", 1_999), "SCH*1*EA***002*20260401~", 6_000,
-			func(o *order.Order) int { return len(o.Lines[0].Deliveries) }, 4_986,
-			"The line has more than 4986 deliveries, or too many of them beside all else that it says."},
+			func(o *order.Order) int { return len(o.Lines[0].Deliveries) }, 499,
+			"The line has more than 499 deliveries, or too many of them beside all else that it says."},
 	} {
 		doc := "ISA*00*          *00*          *ZZ*PELLOW         *ZZ*QUILLMERE      *260314*0930*U*00401*000000905*0*P*>~" +
 			"GS*PO*PELLOW*QUILLMERE*20260314*0930*77*X*004010~ST*" + c.set + "*0001~" + c.segments + strings.Repeat(c.more, c.times) +

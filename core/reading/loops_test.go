@@ -14,8 +14,9 @@ import (
 	"koinos/core/source"
 )
 
-// However often a segment stands in a set, and whatever stands between, the set is read in about the time of one with as
-// many lines: nobody stops a service with a file of some megabytes.
+// However often a segment stands in a set, and whatever stands between, the work grows with their number, not with its
+// square: nobody stops a service with a file of some megabytes. With a square the worst takes some 100 times as long as
+// a set with as many lines; now it takes 4 times as long.
 func TestSegmentsWithoutEnd(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it looks for no races")
@@ -63,7 +64,7 @@ func TestSegmentsWithoutEnd(t *testing.T) {
 		floor := max(read(id, format, ""), 20*time.Millisecond)
 		for segment, format := range says {
 			for _, between := range []string{"", "PID*F****x~"} {
-				if took := read(segment, format, between); took > 20*floor {
+				if took := read(segment, format, between); took > 25*floor {
 					t.Errorf("%d %s in %s, with %q between them, take %s; as many lines take %s", n, segment, set, between, took, floor)
 				}
 			}
