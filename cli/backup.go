@@ -54,7 +54,7 @@ partners have seen; if they have seen more, give a larger --skip.`,
 			"/srv/koinos-new --skip 50000",
 		RunE: func(c *cobra.Command, args []string) error {
 			if skip < 0 {
-				return usage{fmt.Errorf("--skip is how far numbers go on, not %d", skip)}
+				return usage(fmt.Errorf("--skip is how far numbers go on, not %d", skip))
 			}
 			m, numbers, err := backup.Restore(c.Context(), args[0], data, skip, a.counting("documents"))
 			if err != nil {
@@ -95,7 +95,7 @@ func (a *app) damaged(m backup.Manifest, format string) error {
 	for _, sha := range m.Damaged {
 		fmt.Fprintf(a.err, format, sha[:12])
 	}
-	return &exit{code: exitBad}
+	return exit(exitBad, "")
 }
 
 func (a *app) check() *cobra.Command {
@@ -128,7 +128,7 @@ reads a data folder, whether a service works in it or not.`,
 				report.Table(a.out, []string{"what", "document", "message"}, rows)
 			}
 			if len(state.Troubles) > 0 {
-				return &exit{code: exitBad}
+				return exit(exitBad, "")
 			}
 			return nil
 		},
@@ -175,17 +175,4 @@ func (a *app) counting(things string) func(done, of int) {
 			bar.show(float64(done)/float64(of), fmt.Sprintf("%d of %d", done, of))
 		}
 	}
-}
-
-// size writes bytes as people read them.
-func size(n int64) string {
-	const units = "KMGT"
-	if n < 1024 {
-		return report.Plural(int(n), "byte")
-	}
-	v, unit := float64(n)/1024, 0
-	for v >= 1024 && unit < len(units)-1 {
-		v, unit = v/1024, unit+1
-	}
-	return fmt.Sprintf("%.1f %ciB", v, units[unit])
 }

@@ -9,31 +9,16 @@ import (
 	"os"
 	"os/signal"
 	"runtime"
-	"runtime/debug"
 	"strconv"
 	"strings"
 	"syscall"
 
-	"github.com/mattn/go-isatty"
 	"github.com/spf13/cobra"
 	"github.com/spf13/cobra/doc"
-	"golang.org/x/term"
 
 	"koinos/api"
-	"koinos/client"
 	"koinos/core/finding"
 	"koinos/core/report"
-)
-
-// Exit codes; docs/commands.md and koinos help exit-codes explain them.
-const (
-	exitFailed  = 1 // anything that has no code of its own
-	exitUsage   = 2
-	exitRefused = 3 // some orders were refused, the rest is in
-	exitBad     = 4 // the document or mapping cannot be used
-	exitAway    = 5 // no service answers
-	exitLogin   = 6 // the access token is missing, unknown or too weak
-	exitStopped = 7 // the load was cancelled, paused or stopped early
 )
 
 const exitCodes = `Koinos ends with one of these codes:
@@ -47,26 +32,6 @@ const exitCodes = `Koinos ends with one of these codes:
   5  no service answers at the address; of a sync or a pull: a system is away
   6  the access token is missing, unknown, or does not allow it
   7  the load was cancelled, paused, or stopped after as many failures as allowed`
-
-// exit is an error that ends the program with a code. A blank message means that everything has been said.
-type exit struct {
-	code    int
-	message string
-}
-
-func (e *exit) Error() string { return e.message }
-
-// DefaultAddress is where a service listens and a client looks for it.
-const DefaultAddress = "127.0.0.1:8740"
-
-// app is what every command needs.
-type app struct {
-	in       io.Reader
-	out, err io.Writer
-	address  string
-	token    string
-	output   string
-}
 
 // Main runs the command line and returns its exit code.
 func Main(args []string, in io.Reader, out, errOut io.Writer) int {
@@ -91,35 +56,6 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 		}
 	}
 	return code
-}
-
-// usage marks errors of arguments and flags.
-type usage struct{ error }
-
-func (u usage) Unwrap() error { return u.error }
-
-func exitCode(err error) int {
-	var e *exit
-	var u usage
-	var p *api.Problem
-	switch {
-	case errors.As(err, &e):
-		return e.code
-	case errors.As(err, &u):
-		return exitUsage
-	case errors.Is(err, client.ErrAway):
-		return exitAway
-	case errors.As(err, &p):
-		switch p.Code {
-		case "login_needed", "not_allowed":
-			return exitLogin
-		case "document_unreadable", "mapping_invalid", "too_large":
-			return exitBad
-		}
-	case len(finding.Of(err)) > 0:
-		return exitBad
-	}
-	return exitFailed
 }
 
 // printError writes an error as JSON, for programs.
@@ -160,12 +96,12 @@ is in a document.`,
 			a.address = "http://" + a.address
 		}
 		if a.output != "table" && a.output != "json" {
-			return usage{fmt.Errorf("--output is table or json, not %q", a.output)}
+			return usage(fmt.Errorf("--output is table or json, not %q", a.output))
 		}
 		return nil
 	}
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
-		return usage{fmt.Errorf("%w; see %s --help", err, c.CommandPath())}
+		return usage(fmt.Errorf("%w; see %s --help", err, c.CommandPath()))
 	})
 	for i, g := range []struct {
 		title    string
@@ -235,7 +171,7 @@ func unknown(c *cobra.Command, word string) error {
 	if words := c.SuggestionsFor(word); len(words) > 0 {
 		near = fmt.Sprintf("; did you mean %s?", strings.Join(words, " or "))
 	}
-	return usage{fmt.Errorf("%q is not known to %s%s; see %s --help", word, c.CommandPath(), near, c.CommandPath())}
+	return usage(fmt.Errorf("%q is not known to %s%s; see %s --help", word, c.CommandPath(), near, c.CommandPath()))
 }
 
 // checkArgs makes wrong arguments end with the code for wrong usage, and a noun without a verb show its help.
@@ -248,13 +184,13 @@ func checkArgs(c *cobra.Command) {
 			_, wants, _ := strings.Cut(c.Use, " ")
 			switch {
 			case wants == "":
-				return usage{fmt.Errorf("%s takes nothing besides options, not %q; see %s --help", c.CommandPath(),
-					args[0], c.CommandPath())}
+				return usage(fmt.Errorf("%s takes nothing besides options, not %q; see %s --help", c.CommandPath(),
+					args[0], c.CommandPath()))
 			case len(args) == 0:
-				return usage{fmt.Errorf("%s needs %s; see %s --help", c.CommandPath(), wants, c.CommandPath())}
+				return usage(fmt.Errorf("%s needs %s; see %s --help", c.CommandPath(), wants, c.CommandPath()))
 			}
-			return usage{fmt.Errorf("%s takes %s, not %s; see %s --help", c.CommandPath(), wants,
-				report.Plural(len(args), "argument"), c.CommandPath())}
+			return usage(fmt.Errorf("%s takes %s, not %s; see %s --help", c.CommandPath(), wants,
+				report.Plural(len(args), "argument"), c.CommandPath()))
 		}
 	}
 	if c.Run == nil && c.RunE == nil && c.HasSubCommands() {
@@ -271,21 +207,6 @@ func checkArgs(c *cobra.Command) {
 	}
 }
 
-// Version is the program's version, as it was built.
-func Version() string {
-	if built != "" {
-		return built
-	}
-	info, ok := debug.ReadBuildInfo()
-	if !ok || info.Main.Version == "" {
-		return "devel"
-	}
-	return info.Main.Version
-}
-
-// built is the version that the Makefile took from git.
-var built string
-
 func (a *app) version() *cobra.Command {
 	return &cobra.Command{
 		Use: "version", Short: "Print the version of Koinos", Args: cobra.NoArgs, Example: "  koinos version",
@@ -298,53 +219,3 @@ func (a *app) version() *cobra.Command {
 		},
 	}
 }
-
-func (a *app) client() *client.Client { return client.New(a.address, a.token) }
-
-// json writes v if the caller asked for JSON.
-func (a *app) json(v any) (bool, error) {
-	if a.output != "json" {
-		return false, nil
-	}
-	enc := json.NewEncoder(a.out)
-	enc.SetIndent("", "  ")
-	return true, enc.Encode(v)
-}
-
-// written is a file that a command wrote, as JSON.
-type written struct {
-	File     string `json:"file"`
-	Problems int    `json:"problems,omitempty"` // values that have no place in it
-}
-
-// style says how a report looks on the way out: colours only on a terminal.
-func (a *app) style() report.Style {
-	f, ok := a.out.(*os.File)
-	if !ok || !isatty.IsTerminal(f.Fd()) {
-		return report.Style{}
-	}
-	width, _, err := term.GetSize(int(f.Fd()))
-	if err != nil {
-		width = 0
-	}
-	return report.Style{Color: os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb", Width: width}
-}
-
-// watched reports whether a person sees the error stream, where progress goes.
-func (a *app) watched() bool {
-	f, ok := a.err.(*os.File)
-	return ok && isatty.IsTerminal(f.Fd()) && a.output == "table"
-}
-
-// outFile is a file to write; "" is standard output, which a person can also call "-".
-type outFile string
-
-func (f *outFile) Set(s string) error {
-	if *f = outFile(s); s == "-" {
-		*f = ""
-	}
-	return nil
-}
-
-func (f *outFile) String() string { return string(*f) }
-func (f *outFile) Type() string   { return "string" }

@@ -65,8 +65,8 @@ func settings(c *cobra.Command, file, data string) (all []setting, err error) {
 		return nil, err
 	}
 	for name, node := range said {
-		return nil, usage{fmt.Errorf("%s, line %d: there is no setting %q; koinos serve --show-config lists them", file,
-			node.line, name)}
+		return nil, usage(fmt.Errorf("%s, line %d: there is no setting %q; koinos serve --show-config lists them", file,
+			node.line, name))
 	}
 	return all, nil
 }
@@ -84,9 +84,9 @@ func set(f *pflag.Flag, values []string, from string) error {
 		err = f.Value.Set(values[0])
 	}
 	if err != nil {
-		return usage{fmt.Errorf("%s: %s is %s, not %q", from, f.Name,
+		return usage(fmt.Errorf("%s: %s is %s, not %q", from, f.Name,
 			map[string]string{"bool": "true or false", "int": "a whole number",
-				"int64": "a whole number"}[f.Value.Type()], strings.Join(values, ","))}
+				"int64": "a whole number"}[f.Value.Type()], strings.Join(values, ",")))
 	}
 	return nil
 }
@@ -115,14 +115,14 @@ func readConfig(file string) (map[string]*said, error) {
 		nodes := root.List(e.Key)
 		if all[e.Key] != nil || slices.ContainsFunc(nodes, func(n *grammar.Node) bool { return !n.Scalar }) ||
 			len(nodes) == 0 {
-			return nil, usage{fmt.Errorf("%s, line %d: %s is one value, or a list of values, once", file, e.At.Row,
-				e.Key)}
+			return nil, usage(fmt.Errorf("%s, line %d: %s is one value, or a list of values, once", file, e.At.Row,
+				e.Key))
 		}
 		all[e.Key] = &said{e.At.Row, nodes}
 	}
 	if len(root.Entries) == 0 {
-		return nil, usage{fmt.Errorf("%s: a file of settings has a line for each, such as listen: 127.0.0.1:9000",
-			file)}
+		return nil, usage(fmt.Errorf("%s: a file of settings has a line for each, such as listen: 127.0.0.1:9000",
+			file))
 	}
 	return all, nil
 }

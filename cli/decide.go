@@ -41,11 +41,11 @@ func (a *app) decide() *cobra.Command {
 			})
 			switch {
 			case len(sets) == 0:
-				return &exit{exitFailed, fmt.Sprintf("no change that interchange %d asks for waits for a decision", id)}
+				return exit(exitFailed, fmt.Sprintf("no change that interchange %d asks for waits for a decision", id))
 			case len(take) == 0:
 				return a.asked(id, sets)
 			case len(sets) > 1:
-				return usage{fmt.Errorf("several sets of interchange %d ask for changes; say which with --set", id)}
+				return usage(fmt.Errorf("several sets of interchange %d ask for changes; say which with --set", id))
 			}
 			lines, err := linesOf(take, askedOf(&sets[0]))
 			if err != nil {
@@ -82,13 +82,13 @@ func linesOf(take []string, asked []finding.Finding) (lines []int, err error) {
 		default:
 			n, err := strconv.Atoi(word)
 			if err != nil || n < 1 {
-				return nil, usage{fmt.Errorf("--take has the numbers of lines, header, all or none, not %q", word)}
+				return nil, usage(fmt.Errorf("--take has the numbers of lines, header, all or none, not %q", word))
 			}
 			lines = append(lines, n)
 		}
 	}
 	if len(lines) > 0 && slices.ContainsFunc(take, func(w string) bool { return strings.EqualFold(strings.TrimSpace(w), "none") }) {
-		return nil, usage{fmt.Errorf("--take none stands alone")}
+		return nil, usage(fmt.Errorf("--take none stands alone"))
 	}
 	return lines, nil
 }
@@ -118,28 +118,4 @@ func (a *app) asked(id int64, sets []api.SetRecord) error {
 	}
 	fmt.Fprintf(a.out, "To take some and refuse the others: koinos exchange decide %d%s --take LINES, or all, or none\n", id, of)
 	return nil
-}
-
-// decidedWords says what a person has decided about the changes of a set.
-func decidedWords(d *api.Decided) string {
-	if len(d.Taken) == 0 {
-		return d.By + " refused all that it asks for."
-	}
-	var lines []string
-	header := ""
-	for _, n := range d.Taken {
-		if n == 0 {
-			header = "the header"
-		} else {
-			lines = append(lines, strconv.Itoa(n))
-		}
-	}
-	what := map[bool]string{false: "line ", true: "lines "}[len(lines) > 1] + strings.Join(lines, ", ")
-	switch {
-	case len(lines) == 0:
-		what = header
-	case header != "":
-		what = header + " and " + what
-	}
-	return fmt.Sprintf("%s took what it asks for in %s.", d.By, what)
 }

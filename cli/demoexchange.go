@@ -4,16 +4,17 @@ import (
 	"bytes"
 	"context"
 	"fmt"
-	"koinos/api"
-	"koinos/client"
-	"koinos/core/order"
-	"koinos/core/outcome"
-	"koinos/demo"
 	"log/slog"
 	"net/url"
 	"os"
 	"path/filepath"
 	"time"
+
+	"koinos/api"
+	"koinos/client"
+	"koinos/core/order"
+	"koinos/core/outcome"
+	"koinos/demo"
 )
 
 // fillExchange lets the partners play until they have said everything.

@@ -46,7 +46,7 @@ service.`,
 				if near, ok := list.Nearest(string(code), texts(codes)); ok {
 					err = fmt.Errorf("no finding has the code %q; did you mean %s?", args[0], near)
 				}
-				return usage{err}
+				return usage(err)
 			}
 			if done, err := a.json(explained{code, about.Severity, about.Title, about.Advice}); done {
 				return err

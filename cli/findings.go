@@ -198,7 +198,7 @@ func fromFlags(f *api.Fix, pairs, means, entries, dates []string) error {
 		name, rest, ok := strings.Cut(text, ":")
 		key, value, _ = strings.Cut(rest, "=")
 		if !ok || name == "" || key == "" {
-			err = usage{fmt.Errorf("%q is not %s", text, form)}
+			err = usage(fmt.Errorf("%q is not %s", text, form))
 		}
 		return name, key, value, err
 	}
@@ -208,7 +208,7 @@ func fromFlags(f *api.Fix, pairs, means, entries, dates []string) error {
 			return err
 		}
 		if ours == "" {
-			return usage{fmt.Errorf("%q does not say what %q is with us", text, theirs)}
+			return usage(fmt.Errorf("%q does not say what %q is with us", text, theirs))
 		}
 		f.Crosswalks[name] = append(f.Crosswalks[name], list.Pair{Theirs: theirs, Ours: ours})
 	}
@@ -229,7 +229,7 @@ func fromFlags(f *api.Fix, pairs, means, entries, dates []string) error {
 	for _, text := range dates {
 		field, form, ok := strings.Cut(text, "=")
 		if !ok {
-			return usage{fmt.Errorf("%q is not FIELD=FORM", text)}
+			return usage(fmt.Errorf("%q is not FIELD=FORM", text))
 		}
 		f.Dates[field] = form
 	}
@@ -271,12 +271,12 @@ func fromTables(f *api.Fix, acts []api.Act, folder string) error {
 			return nil
 		})
 		if err != nil {
-			return &exit{exitBad, err.Error()}
+			return exit(exitBad, err.Error())
 		}
 	}
 	if filled == 0 {
-		return &exit{exitBad,
-			fmt.Sprintf("no table in %s is filled in; koinos load missing LOAD --to FOLDER writes them", folder)}
+		return exit(exitBad,
+			fmt.Sprintf("no table in %s is filled in; koinos load missing LOAD --to FOLDER writes them", folder))
 	}
 	return nil
 }

@@ -38,7 +38,7 @@ func ids(args []string) (all []int64, err error) {
 	for _, arg := range args {
 		id, err := strconv.ParseInt(arg, 10, 64)
 		if err != nil {
-			return nil, usage{fmt.Errorf("%q is not the number of something held; koinos held list shows them", arg)}
+			return nil, usage(fmt.Errorf("%q is not the number of something held; koinos held list shows them", arg))
 		}
 		all = append(all, id)
 	}
@@ -189,7 +189,7 @@ it. It ends with 3 when something is still held.`,
 			}
 			if chosen := f; !all && len(f.IDs) == 0 && chosen.Kind+chosen.Partner+chosen.Sync+chosen.System+chosen.Code+
 				chosen.Reason == "" {
-				return usage{fmt.Errorf("say what: numbers of what is held, a filter such as --sync, or --all")}
+				return usage(fmt.Errorf("say what: numbers of what is held, a filter such as --sync, or --all"))
 			}
 			calls := a.client()
 			out, err := calls.RetryHeldMany(c.Context(), f)
@@ -197,7 +197,7 @@ it. It ends with 3 when something is still held.`,
 				return err
 			}
 			if out.Count == 0 && len(f.IDs) > 0 {
-				return &exit{exitFailed, "Nothing of that is held any more."}
+				return exit(exitFailed, "Nothing of that is held any more.")
 			}
 			return a.retried(c.Context(), calls, &out, &w, noWait)
 		},
@@ -256,9 +256,9 @@ func (a *app) retried(ctx context.Context, calls *client.Client, out *api.Retrie
 		}
 		switch {
 		case len(runs[i].Away) > 0:
-			worst = &exit{code: exitAway}
+			worst = exit(exitAway, "")
 		case runs[i].Counts.Held > 0 && worst == nil:
-			worst = &exit{code: exitRefused}
+			worst = exit(exitRefused, "")
 		}
 	}
 	if worst != nil || out.Interchange == 0 || a.output == "json" {
@@ -286,7 +286,7 @@ says into the order, and --field says it of one value.`,
 				return err
 			}
 			if d.Take == "" && len(d.Fields) == 0 {
-				return usage{fmt.Errorf("say whose values count: --take here or --take there, or --field VALUE=SIDE")}
+				return usage(fmt.Errorf("say whose values count: --take here or --take there, or --field VALUE=SIDE"))
 			}
 			calls := a.client()
 			out, err := calls.DecideHeld(c.Context(), id[0], d)
@@ -317,10 +317,10 @@ changes, or when somebody tries it again.`,
 				return err
 			}
 			if n.Why == "" && !back {
-				return usage{fmt.Errorf("say why it is put aside: --why")}
+				return usage(fmt.Errorf("say why it is put aside: --why"))
 			}
 			if len(n.IDs) == 0 && n.Kind+n.Partner+n.Sync+n.System+n.Code+n.Reason == "" {
-				return usage{fmt.Errorf("say what: numbers of what is held, or a filter such as --sync")}
+				return usage(fmt.Errorf("say what: numbers of what is held, or a filter such as --sync"))
 			}
 			if back {
 				n.Why = ""

@@ -1,9 +1,7 @@
 package cli
 
 import (
-	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -13,23 +11,6 @@ import (
 	"koinos/core/report"
 	"koinos/core/source"
 )
-
-// openLocal opens a file of this machine for reading.
-func openLocal(name string) (*os.File, int64, error) {
-	f, err := os.Open(name)
-	if err != nil {
-		return nil, 0, &exit{exitBad, fmt.Sprintf("%s cannot be read: %v", name, errors.Unwrap(err))}
-	}
-	info, err := f.Stat()
-	if err == nil && info.IsDir() {
-		err = &exit{exitBad, name + " is a folder"}
-	}
-	if err != nil {
-		f.Close()
-		return nil, 0, err
-	}
-	return f, info.Size(), nil
-}
 
 func (a *app) inspect() *cobra.Command {
 	return &cobra.Command{

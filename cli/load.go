@@ -9,12 +9,10 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
 
-	"github.com/schollz/progressbar/v3"
 	"github.com/spf13/cobra"
 
 	"koinos/api"
@@ -48,18 +46,18 @@ service has.`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			if mappingName == "" {
-				return usage{errors.New("say which mapping with --mapping; koinos mapping list shows those of the service")}
+				return usage(errors.New("say which mapping with --mapping; koinos mapping list shows those of the service"))
 			}
 			asked, err := opt.options()
 			if err != nil {
 				return err
 			}
 			if orders && !asked.DryRun {
-				return usage{errors.New("--orders goes with --dry-run; koinos order list shows the orders that were stored")}
+				return usage(errors.New("--orders goes with --dry-run; koinos order list shows the orders that were stored"))
 			}
 			if orders && a.output == "json" {
-				return usage{errors.New("--orders prints for people; for programs there is koinos mapping check " +
-					"--document --orders --output json")}
+				return usage(errors.New("--orders prints for people; for programs there is koinos mapping check " +
+					"--document --orders --output json"))
 			}
 			if orders {
 				if err := a.dryOrders(c.Context(), args[0], mappingName); err != nil {
@@ -102,12 +100,12 @@ func (a *app) dryOrders(ctx context.Context, file, mappingName string) error {
 func (a *app) runLoad(ctx context.Context, file, mappingName string, req api.NewLoad) error {
 	calls := a.client()
 	if _, err := os.Stat(file); err != nil {
-		return &exit{exitBad, fmt.Sprintf("%s cannot be read: %v", file, errors.Unwrap(err))}
+		return exit(exitBad, fmt.Sprintf("%s cannot be read: %v", file, errors.Unwrap(err)))
 	}
 	if looksLikeFile(mappingName) {
 		text, err := os.ReadFile(mappingName)
 		if err != nil {
-			return &exit{exitBad, fmt.Sprintf("the mapping %s cannot be read: %v", mappingName, errors.Unwrap(err))}
+			return exit(exitBad, fmt.Sprintf("the mapping %s cannot be read: %v", mappingName, errors.Unwrap(err)))
 		}
 		if req.DryRun { // nothing is kept, the mapping no more than the orders
 			req.Text, mappingName = string(text), ""
@@ -167,12 +165,6 @@ func (a *app) follow(ctx context.Context, calls *client.Client, l outcome.Load) 
 	return a.showLoad(ctx, calls, l.ID)
 }
 
-// looksLikeFile reports whether a name is that of a mapping's file.
-func looksLikeFile(name string) bool {
-	ext := strings.ToLower(filepath.Ext(name))
-	return ext == ".yaml" || ext == ".yml" || strings.ContainsRune(name, filepath.Separator)
-}
-
 // send uploads a file, with progress if it is large.
 func (a *app) send(ctx context.Context, calls *client.Client, file string) (api.Received, error) {
 	f, err := os.Open(file)
@@ -185,7 +177,7 @@ func (a *app) send(ctx context.Context, calls *client.Client, file string) (api.
 		return api.Received{}, err
 	}
 	if info.IsDir() {
-		return api.Received{}, &exit{exitBad, file + " is a folder"}
+		return api.Received{}, exit(exitBad, file+" is a folder")
 	}
 	bar := a.bar("sending")
 	defer bar.done()
@@ -205,117 +197,6 @@ func (c *counted) Read(p []byte) (int, error) {
 		c.bar.show(float64(c.n)/float64(c.size), "")
 	}
 	return n, err
-}
-
-// bar shows progress to a person who watches. It appears only after a moment, so that short work leaves no trace.
-type bar struct {
-	a     *app
-	title string
-	start time.Time
-	bar   *progressbar.ProgressBar
-}
-
-func (a *app) bar(title string) *bar { return &bar{a: a, title: title, start: time.Now()} }
-
-// show shows which share of the work is done. A share below zero is not known: only the words are shown then.
-func (b *bar) show(share float64, words string) {
-	if !b.a.watched() || time.Since(b.start) < 400*time.Millisecond {
-		return
-	}
-	if b.bar == nil {
-		of := 1000
-		if share < 0 {
-			of = -1
-		}
-		b.bar = progressbar.NewOptions(of, progressbar.OptionSetWriter(b.a.err), progressbar.OptionClearOnFinish(),
-			progressbar.OptionSetWidth(30), progressbar.OptionSetPredictTime(true),
-			progressbar.OptionSetDescription(b.title))
-	}
-	if words != "" {
-		b.bar.Describe(b.title + " " + words)
-	}
-	if share >= 0 {
-		_ = b.bar.Set(int(share * 1000)) // a bar that cannot be drawn is no reason to stop
-	} else {
-		_ = b.bar.Add(1)
-	}
-}
-
-func (b *bar) done() {
-	if b.bar != nil {
-		_ = b.bar.Finish()
-	}
-}
-
-// showLoad prints a load that has ended and returns the exit code for it.
-func (a *app) showLoad(ctx context.Context, calls *client.Client, id int64) error {
-	rep, err := calls.Load(ctx, id)
-	if err != nil {
-		return err
-	}
-	if done, err := a.json(rep); done {
-		return joinExit(err, &rep.Load)
-	}
-	report.Text(a.out, &rep.Load, rep.Reasons, a.style())
-	a.nextSteps(&rep.Load)
-	return joinExit(nil, &rep.Load)
-}
-
-// copyEnding is how the name of a marked copy of a document ends.
-func copyEnding(document string) string {
-	if strings.EqualFold(filepath.Ext(document), ".xlsx") {
-		return ".xlsx"
-	}
-	return ".csv"
-}
-
-// failedEnding is how the name of a copy with only the failed orders ends: it has the format of the document.
-func failedEnding(document string) string {
-	ext := strings.ToLower(filepath.Ext(document))
-	if slices.Contains([]string{".xlsx", ".ods", ".json", ".ndjson"}, ext) {
-		return ext
-	}
-	return ".csv"
-}
-
-// nextSteps says what to do next.
-func (a *app) nextSteps(l *outcome.Load) {
-	fmt.Fprintln(a.out)
-	if l.Errors+l.Warnings > 0 && l.Orders > 0 {
-		fmt.Fprintf(a.out, "Every cell and row with its answer: koinos load report %d --format marked --to marked%s\n",
-			l.ID, copyEnding(l.DocumentName))
-	}
-	if l.Failing() > 0 && l.Status != outcome.Running {
-		fmt.Fprintf(a.out, "Fix many at once: koinos findings fix %d\n", l.ID)
-		fmt.Fprintf(a.out, "Only what failed, to be fixed and loaded again: koinos load report %d --format failed "+
-			"--to failed%s\n", l.ID, failedEnding(l.DocumentName))
-	}
-	if l.Held > 0 && l.Run > 0 {
-		fmt.Fprintf(a.out, "When the earlier step is fixed: koinos sequence run --from-run %d\n", l.Run)
-	} else if l.Held > 0 {
-		fmt.Fprintf(a.out, "Held orders go in when their warnings are accepted: koinos load accept %d CODE\n", l.ID)
-	}
-	if l.DryRun && l.Ready+l.Differs > 0 {
-		fmt.Fprintf(a.out, "Nothing was stored. To load: the same command without --dry-run.\n")
-	}
-	if l.Loaded > 0 {
-		fmt.Fprintf(a.out, "The orders: koinos order list --load %d\n", l.ID)
-	}
-	fmt.Fprintf(a.out, "In the console: %s/loads/%d\n", a.address, l.ID)
-}
-
-func joinExit(err error, l *outcome.Load) error {
-	switch {
-	case err != nil:
-		return err
-	case l.Clean() || !l.Status.Ended():
-		return nil
-	case l.Status == outcome.Failed:
-		return &exit{code: exitBad}
-	case l.Status == outcome.Done:
-		return &exit{code: exitRefused}
-	}
-	return &exit{code: exitStopped}
 }
 
 func (a *app) loadList() *cobra.Command {
@@ -362,36 +243,12 @@ func (a *app) loadList() *cobra.Command {
 	return c
 }
 
-func num(n int) string { return strconv.Itoa(n) }
-
-func local(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }
-
 // versioned names a mapping with its version; one that was only tried has none.
 func versioned(name string, version int) string {
 	if version < 1 {
 		return name + " (not kept)"
 	}
 	return fmt.Sprintf("%s v%d", name, version)
-}
-
-// many is a number of things, right-aligned for a list of such.
-func many(n int, word string) string {
-	number, things, _ := strings.Cut(report.Plural(n, word), " ")
-	return fmt.Sprintf("%7s %s", number, things)
-}
-
-func (a *app) moreRows(next string) {
-	if next != "" {
-		fmt.Fprintln(a.out, "There are more; see --limit, or --output json for everything.")
-	}
-}
-
-func loadID(arg string) (int64, error) {
-	id, err := strconv.ParseInt(arg, 10, 64)
-	if err != nil || id < 1 {
-		return 0, usage{fmt.Errorf("%q is not the number of a load; koinos load list shows them", arg)}
-	}
-	return id, nil
 }
 
 func (a *app) loadShow() *cobra.Command {
@@ -416,15 +273,6 @@ func (a *app) loadShow() *cobra.Command {
 	c.Flags().StringVar(&findings, "findings", "", "list findings of a severity: error, warning or all")
 	c.Flags().StringVar(&code, "code", "", "list findings of this code")
 	return c
-}
-
-// ignoreRefused returns nil for refused orders: looking at a load is not a failure, whatever became of it.
-func ignoreRefused(err error) error {
-	var e *exit
-	if errors.As(err, &e) && e.message == "" {
-		return nil
-	}
-	return err
 }
 
 func (a *app) showFindings(ctx context.Context, id int64, severity, code string) error {
@@ -487,11 +335,11 @@ func (a *app) loadReport() *cobra.Command {
 				return err
 			}
 			if format != "json" && format != "csv" && format != "marked" && format != "failed" {
-				return usage{fmt.Errorf("--format is json, csv, marked or failed, not %q", format)}
+				return usage(fmt.Errorf("--format is json, csv, marked or failed, not %q", format))
 			}
 			if to == "" {
 				if f, ok := a.out.(*os.File); ok && (format == "marked" || format == "failed") && a.style().Color {
-					return usage{fmt.Errorf("a marked copy is not for %s; say where with --to FILE", f.Name())}
+					return usage(fmt.Errorf("a marked copy is not for %s; say where with --to FILE", f.Name()))
 				}
 				return a.client().Report(c.Context(), id, format, a.out)
 			}

@@ -2,11 +2,15 @@ package cli
 
 import (
 	"context"
+	"encoding/csv"
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -16,6 +20,7 @@ import (
 	"koinos/core/order"
 	"koinos/core/outcome"
 	"koinos/core/report"
+	"koinos/core/source"
 	"koinos/folder"
 )
 
@@ -53,17 +58,17 @@ func (o *loadOptions) options() (outcome.Options, error) {
 	switch out.Again = outcome.Again(o.again); out.Again {
 	case "", outcome.Refuse, outcome.Skip, outcome.Update, outcome.Revise:
 	default:
-		return out, usage{fmt.Errorf("--again is refuse, skip, update or revise, not %q", o.again)}
+		return out, usage(fmt.Errorf("--again is refuse, skip, update or revise, not %q", o.again))
 	}
 	switch out.Stage = order.Status(o.stage); out.Stage {
 	case "", order.Draft, order.Open, order.Confirmed:
 	default:
-		return out, usage{fmt.Errorf("--stage is draft, open or confirmed, not %q", o.stage)}
+		return out, usage(fmt.Errorf("--stage is draft, open or confirmed, not %q", o.stage))
 	}
 	for _, d := range o.defaults {
 		name, value, ok := strings.Cut(d, "=")
 		if !ok || name == "" {
-			return out, usage{fmt.Errorf("--default is FIELD=VALUE, not %q", d)}
+			return out, usage(fmt.Errorf("--default is FIELD=VALUE, not %q", d))
 		}
 		if out.Defaults == nil {
 			out.Defaults = map[string]string{}
@@ -140,7 +145,7 @@ func (a *app) loadAccept() *cobra.Command {
 			var codes []finding.Code
 			for _, code := range args[1:] {
 				if about, ok := finding.Catalogue[finding.Code(code)]; !ok || about.Severity != finding.Warning {
-					return usage{fmt.Errorf("%q is not the code of a warning", code)}
+					return usage(fmt.Errorf("%q is not the code of a warning", code))
 				}
 				codes = append(codes, finding.Code(code))
 			}
@@ -187,7 +192,7 @@ func (a *app) loadUndo() *cobra.Command {
 				fmt.Fprintf(a.out, "\nNothing was done. To do it: koinos load undo %d\n", id)
 			}
 			if u.Kept > 0 && !dry {
-				return &exit{code: exitRefused}
+				return exit(exitRefused, "")
 			}
 			return nil
 		})
@@ -209,7 +214,7 @@ also what people have written into it.`,
 		RunE: func(c *cobra.Command, args []string) error {
 			f, err := os.Open(args[0])
 			if err != nil {
-				return &exit{exitBad, fmt.Sprintf("%s cannot be read: %v", args[0], errors.Unwrap(err))}
+				return exit(exitBad, fmt.Sprintf("%s cannot be read: %v", args[0], errors.Unwrap(err)))
 			}
 			defer f.Close()
 			if to == "" {
@@ -239,3 +244,68 @@ also what people have written into it.`,
 	c.AddCommand(refresh)
 	return c
 }
+
+func (a *app) loadMissing() *cobra.Command {
+	var to string
+	c := &cobra.Command{
+		Use: "missing LOAD", Short: "List unknown codes of a load as tables to fill in",
+		Long: `Missing lists the values that a load's lists and crosswalks did not know. With
+--to DIR it writes a table for each. Fill in the column "ours" with your code for
+a value, or in the table of a list the column "name" to add the code to the list.
+Then "koinos findings fix LOAD --tables DIR" adds what you filled in and loads the
+failed orders again.`,
+		Example: "  koinos load missing 4\n  koinos load missing 4 --to missing/", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			id, err := loadID(args[0])
+			if err != nil {
+				return err
+			}
+			all, err := a.client().Missing(c.Context(), id)
+			if err != nil {
+				return err
+			}
+			if done, err := a.json(all); done {
+				return err
+			}
+			if len(all) == 0 {
+				fmt.Fprintln(a.out, "Lists and crosswalks knew everything.")
+				return nil
+			}
+			if to == "" {
+				a.showMisses(all)
+				return nil
+			}
+			if err := os.MkdirAll(to, 0o755); err != nil {
+				return err
+			}
+			tables := map[string][][]string{}
+			for _, m := range all {
+				file, head := m.List+"-list.csv", []string{"code", "ours", "name", "nearest", "times"}
+				if m.Crosswalk {
+					file, head = m.List+"-crosswalk.csv", []string{"theirs", "ours", "nearest", "times"}
+				}
+				file = badName.ReplaceAllString(strings.TrimSuffix(file, ".csv"), "_") + ".csv"
+				if tables[file] == nil {
+					tables[file] = [][]string{head}
+				}
+				row := make([]string, len(head))
+				row[0], row[len(row)-2], row[len(row)-1] = source.Guard(m.Value), source.Guard(m.Nearest), num(m.Count)
+				tables[file] = append(tables[file], row)
+			}
+			for _, file := range slices.Sorted(maps.Keys(tables)) {
+				rows := tables[file]
+				if err := folder.Usual.Write(to+string(os.PathSeparator)+file,
+					func(w io.Writer) error { return csv.NewWriter(w).WriteAll(rows) }); err != nil {
+					return err
+				}
+				fmt.Fprintf(a.out, "%s%c%s: %s to fill in\n", strings.TrimRight(to, "/"), os.PathSeparator, file,
+					report.Plural(len(rows)-1, "value"))
+			}
+			return nil
+		},
+	}
+	c.Flags().StringVar(&to, "to", "", "folder for the tables to fill in")
+	return c
+}
+
+var badName = regexp.MustCompile(`[^a-z0-9_-]`)

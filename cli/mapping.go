@@ -16,10 +16,11 @@ import (
 	"koinos/core/finding"
 	"koinos/core/intent"
 	"koinos/core/list"
-	"koinos/core/listfile"
 	"koinos/core/mapping"
 	"koinos/core/report"
 	"koinos/core/source"
+	"koinos/core/writing"
+	"koinos/folder"
 	"koinos/load"
 )
 
@@ -40,7 +41,7 @@ each with what was found beside its lines.`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			if orders && file == "" {
-				return usage{errors.New("--orders goes with --document: which orders should be shown?")}
+				return usage(errors.New("--orders goes with --document: which orders should be shown?"))
 			}
 			return a.checkMapping(c.Context(), args[0], file, lists, orders)
 		},
@@ -115,7 +116,7 @@ each with what was found beside its lines.`,
 func (a *app) checkMapping(ctx context.Context, name, document, lists string, orders bool) error {
 	text, err := os.ReadFile(name)
 	if err != nil {
-		return &exit{exitBad, fmt.Sprintf("the mapping %s cannot be read: %v", name, errors.Unwrap(err))}
+		return exit(exitBad, fmt.Sprintf("the mapping %s cannot be read: %v", name, errors.Unwrap(err)))
 	}
 	m, err := mapping.Parse(text)
 	if err != nil {
@@ -126,7 +127,7 @@ func (a *app) checkMapping(ctx context.Context, name, document, lists string, or
 		for _, f := range found {
 			fmt.Fprintf(a.out, "%s:%d:%d: %s %s\n", name, f.Place.Row, f.Place.Column, f.Message, f.Hint)
 		}
-		return &exit{exitBad, report.Plural(len(found), "mistake") + " in " + name}
+		return exit(exitBad, report.Plural(len(found), "mistake")+" in "+name)
 	}
 	if document == "" {
 		if done, err := a.json(map[string]any{"mapping": m.Name, "describe": m.Describe(),
@@ -194,43 +195,7 @@ func joinCode(err error, code int) error {
 	if err != nil {
 		return err
 	}
-	return &exit{code: code}
-}
-
-// readLists reads a folder of lists and crosswalks; a blank name means none.
-func readLists(dir string) (*list.Set, error) {
-	set := &list.Set{Lists: map[string]*list.List{}, Crosswalks: map[string]*list.Crosswalk{}}
-	if dir == "" {
-		return set, nil
-	}
-	for _, crosswalk := range []bool{false, true} {
-		pattern := filepath.Join(dir, "*.*")
-		if crosswalk {
-			pattern = filepath.Join(dir, "crosswalks", "*.*")
-		}
-		files, err := filepath.Glob(pattern)
-		if err != nil {
-			return nil, err
-		}
-		for _, file := range files {
-			name := strings.TrimSuffix(filepath.Base(file), filepath.Ext(file))
-			f, size, err := openLocal(file)
-			if err != nil {
-				return nil, err
-			}
-			entries, err := listfile.Read(f, size, crosswalk)
-			f.Close()
-			if err != nil {
-				return nil, fmt.Errorf("%s: %w", file, err)
-			}
-			if crosswalk {
-				set.Crosswalks[name] = list.NewCrosswalk(listfile.Pairs(entries))
-			} else {
-				set.Lists[name] = list.New(entries)
-			}
-		}
-	}
-	return set, nil
+	return exit(code, "")
 }
 
 // standardMappings prints what ships with Koinos.
@@ -244,8 +209,8 @@ func (a *app) standardMappings() *cobra.Command {
 			if len(args) == 1 {
 				text := mapping.Standard(args[0])
 				if text == "" {
-					return usage{fmt.Errorf("there is no standard mapping %q; there are %s", args[0],
-						strings.Join(mapping.StandardNames(), ", "))}
+					return usage(fmt.Errorf("there is no standard mapping %q; there are %s", args[0],
+						strings.Join(mapping.StandardNames(), ", ")))
 				}
 				if done, err := a.json(api.Mapping{Name: args[0], Text: text}); done {
 					return err
@@ -270,4 +235,37 @@ func (a *app) standardMappings() *cobra.Command {
 			return nil
 		},
 	}
+}
+
+func (a *app) blankSheet() *cobra.Command {
+	var lists, to string
+	c := &cobra.Command{
+		Use: "blank MAPPING --to FILE", Short: "Write a workbook to fill in: headings, required columns, choices",
+		Example: "  koinos mapping blank ostrand-weekly.yaml --lists demo/lists --to blank.xlsx",
+		Args:    cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			if to == "" {
+				return usage(fmt.Errorf("say where with --to FILE.xlsx"))
+			}
+			m, err := a.mappingOf(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			set, err := a.setFor(c.Context(), lists, m)
+			if err != nil {
+				return err
+			}
+			if err := folder.Usual.Write(to, func(w io.Writer) error { return writing.Blank(w, m, set) }); err != nil {
+				return err
+			}
+			if done, err := a.json(written{File: to}); done {
+				return err
+			}
+			fmt.Fprintf(a.err, "%s is ready to be filled in; columns with a dark edge are required.\n", to)
+			return nil
+		},
+	}
+	c.Flags().StringVar(&lists, "lists", "", "folder of lists and crosswalks; by default those of the service")
+	c.Flags().StringVar(&to, "to", "", "workbook to write")
+	return c
 }

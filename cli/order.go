@@ -64,24 +64,6 @@ func (a *app) order() *cobra.Command {
 	return c
 }
 
-// numbered returns the orders with a number, or otherwise those whose senders gave it. A sales and a purchase order may
-// share a number that was given by hand, and so may orders of several senders.
-func (a *app) numbered(ctx context.Context, number string) ([]api.OrderSummary, error) {
-	page, err := a.client().Orders(ctx, url.Values{"number": {number}, "limit": {"5"}})
-	if err != nil || len(page.Items) > 0 {
-		return page.Items, err
-	}
-	page, err = a.client().Orders(ctx, url.Values{"sender_number": {number}, "limit": {"1000"}})
-	if err != nil {
-		return nil, err
-	}
-	if len(page.Items) == 0 {
-		return nil, &exit{exitFailed, fmt.Sprintf("no order has the number %q, neither ours nor its sender's; "+
-			"koinos order list --text %s looks for a beginning", number, number)}
-	}
-	return page.Items, nil
-}
-
 func (a *app) showOrder(ctx context.Context, number string) error {
 	calls := a.client()
 	numbered, err := a.numbered(ctx, number)

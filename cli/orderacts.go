@@ -43,7 +43,7 @@ func (t *act) orders(ctx context.Context, names []string) (all []api.OrderSummar
 			return nil, err
 		}
 		if len(found) > 1 {
-			return nil, &exit{exitFailed, fmt.Sprintf("%d orders have the number %q; say which by our number", len(found), name)}
+			return nil, exit(exitFailed, fmt.Sprintf("%d orders have the number %q; say which by our number", len(found), name))
 		}
 		all = append(all, found...)
 	}
@@ -53,7 +53,7 @@ func (t *act) orders(ctx context.Context, names []string) (all []api.OrderSummar
 	}
 	if len(q) == 0 {
 		if len(all) == 0 {
-			return nil, usage{errors.New("name an order, or say of which")}
+			return nil, usage(errors.New("name an order, or say of which"))
 		}
 		return all, nil
 	}
@@ -108,7 +108,7 @@ func (t *act) say(ctx context.Context, orders []api.OrderSummary, n api.Notice) 
 		t.show(all)
 	}
 	if err = errors.Join(err, broken); err == nil && failed > 0 {
-		return &exit{exitRefused, ""}
+		return exit(exitRefused, "")
 	}
 	return err
 }
@@ -160,11 +160,11 @@ func lineQuantities(args []string) (names []string, lines []map[string]string, e
 		case !is:
 			names = append(names, a)
 		case line == "" || quantity == "":
-			return nil, nil, usage{fmt.Errorf("%q is no LINE=QUANTITY, such as 3=5 or 3=2BX", a)}
+			return nil, nil, usage(fmt.Errorf("%q is no LINE=QUANTITY, such as 3=5 or 3=2BX", a))
 		default:
 			digits := strings.TrimRightFunc(quantity, func(r rune) bool { return r != '.' && !unicode.IsDigit(r) })
 			if digits == "" {
-				return nil, nil, usage{fmt.Errorf("%q is no LINE=QUANTITY, such as 3=5 or 3=2BX", a)}
+				return nil, nil, usage(fmt.Errorf("%q is no LINE=QUANTITY, such as 3=5 or 3=2BX", a))
 			}
 			l := map[string]string{"number": line, "quantity": digits}
 			if unit := strings.TrimSpace(quantity[len(digits):]); unit != "" {
@@ -250,10 +250,10 @@ func (a *app) post(p *posting) *cobra.Command {
 				n.Header["quantities"] = "open"
 			}
 			if !open && len(lines) == 0 && n.Header["reverses"] == "" {
-				return usage{errors.New("say how much of which line with LINE=QUANTITY, or all that is open with --open")}
+				return usage(errors.New("say how much of which line with LINE=QUANTITY, or all that is open with --open"))
 			}
 			if len(lines) > 0 && len(names) != 1 {
-				return usage{errors.New("LINE=QUANTITY goes with one order")}
+				return usage(errors.New("LINE=QUANTITY goes with one order"))
 			}
 			if rest {
 				for _, l := range lines {
@@ -310,7 +310,7 @@ func (a *app) holdOrder(on bool) *cobra.Command {
 		header := map[string]string{"on_hold": ""}
 		switch {
 		case on && strings.TrimSpace(reason) == "":
-			return usage{errors.New("say why with --reason")}
+			return usage(errors.New("say why with --reason"))
 		case on:
 			header["on_hold"] = reason
 		default:
@@ -375,17 +375,17 @@ func (a *app) changeOrder() *cobra.Command {
 			for _, arg := range args[1:] {
 				name, value, is := strings.Cut(arg, "=")
 				if !is || name == "" {
-					return usage{fmt.Errorf("%q is no FIELD=VALUE", arg)}
+					return usage(fmt.Errorf("%q is no FIELD=VALUE", arg))
 				}
 				values[name] = value
 			}
 			n := api.Notice{Header: withReason(map[string]string{}, reason)}
 			if offered != (len(values) == 0) {
-				return usage{errors.New("say what changes with FIELD=VALUE, or --as-offered")}
+				return usage(errors.New("say what changes with FIELD=VALUE, or --as-offered"))
 			}
 			for name, flag := range map[string]bool{"change": add, "number": line != ""} {
 				if _, there := values[name]; flag && there {
-					return usage{fmt.Errorf("%s cannot be set here: the flags say it", name)}
+					return usage(fmt.Errorf("%s cannot be set here: the flags say it", name))
 				}
 			}
 			switch {
@@ -440,7 +440,7 @@ func (t *act) offered(ctx context.Context, of api.OrderSummary, line string) (li
 		}
 	}
 	if len(lines) == 0 && items != "" {
-		return nil, &exit{exitFailed, strings.TrimSpace(items)}
+		return nil, exit(exitFailed, strings.TrimSpace(items))
 	}
 	fmt.Fprint(t.app.err, items)
 	if len(lines) == 0 {
@@ -448,7 +448,7 @@ func (t *act) offered(ctx context.Context, of api.OrderSummary, line string) (li
 		if line != "" {
 			what = "line " + line + " of " + what
 		}
-		return nil, &exit{exitFailed, fmt.Sprintf("No answer offers anything else than %s says.", what)}
+		return nil, exit(exitFailed, fmt.Sprintf("No answer offers anything else than %s says.", what))
 	}
 	if t.told.Seen == 0 {
 		t.told.Seen = o.Revision
@@ -478,7 +478,7 @@ func (a *app) cancelOrder() *cobra.Command {
 				return err
 			}
 			if len(lines) > 0 && len(orders) != 1 {
-				return usage{errors.New("--line goes with one order")}
+				return usage(errors.New("--line goes with one order"))
 			}
 			return t.say(c.Context(), orders, n)
 		},

@@ -36,8 +36,8 @@ func (a *app) answerOrder() *cobra.Command {
 			for _, arg := range args[1:] {
 				m := statement.FindStringSubmatch(arg)
 				if m == nil {
-					return usage{fmt.Errorf("%q is no LINE=WORD[:QUANTITY][@DAY], such as 1=accepted or 1=back-ordered:10@2026-04-03",
-						arg)}
+					return usage(fmt.Errorf("%q is no LINE=WORD[:QUANTITY][@DAY], such as 1=accepted or 1=back-ordered:10@2026-04-03",
+						arg))
 				}
 				l := map[string]string{"number": m[1], "answer": strings.ToLower(m[2])}
 				for name, v := range map[string]string{"accepted": m[3], "accepted_unit": strings.ToUpper(m[4]), "due_on": m[5]} {
@@ -51,7 +51,7 @@ func (a *app) answerOrder() *cobra.Command {
 				n.Lines = append(n.Lines, l)
 			}
 			if len(n.Lines) == 0 {
-				return usage{errors.New("say what is answered to which line")}
+				return usage(errors.New("say what is answered to which line"))
 			}
 			orders, err := t.orders(c.Context(), args[:1])
 			if err != nil {

@@ -111,7 +111,7 @@ func (x *exporting) run(ctx context.Context, args []string) error {
 	}
 	if x.fresh {
 		if name == "" {
-			return usage{errors.New("--new goes with --save or --saved: the name says since when")}
+			return usage(errors.New("--new goes with --save or --saved: the name says since when"))
 		}
 		e, err := calls.Export(ctx, name)
 		if err != nil {
@@ -197,7 +197,7 @@ func (g *growing) watch(shown *bar) (stop func()) {
 // query is the call's query: what is stored under a name, combined with the flags.
 func (x *exporting) query(ctx context.Context, args []string) (url.Values, error) {
 	if x.to == "" {
-		return nil, usage{errors.New("say where with --to FILE, or --to - for here")}
+		return nil, usage(errors.New("say where with --to FILE, or --to - for here"))
 	}
 	here := url.Values{"layout": {x.layout}, "open": {strconv.FormatBool(x.open)}, "sums": {strconv.FormatBool(x.sums)}}
 	q := here
@@ -222,8 +222,8 @@ func (x *exporting) query(ctx context.Context, args []string) (url.Values, error
 		}
 	}
 	if report.Tables[form].Begin == nil {
-		return nil, usage{fmt.Errorf("%q is no form of a table: name the file .csv, .tsv, .xlsx, .ods, .json or "+
-			".ndjson, or say --format", form)}
+		return nil, usage(fmt.Errorf("%q is no form of a table: name the file .csv, .tsv, .xlsx, .ods, .json or "+
+			".ndjson, or say --format", form))
 	}
 	q.Set("format", form)
 	for name, v := range map[string]string{"for": x.fill, "column": strings.Join(x.columns, ",")} {
@@ -240,18 +240,18 @@ func (x *exporting) query(ctx context.Context, args []string) (url.Values, error
 		if _, err := listing.New(listing.Choice{Columns: x.columns, Layout: listing.Layout(x.layout), Open: x.open,
 			For:  intent.Kind(x.fill),
 			Sums: x.sums}); err != nil {
-			return nil, usage{err}
+			return nil, usage(err)
 		}
 	}
 	if x.mapping != "" && !q.Has("for") {
-		return nil, usage{errors.New("--with-mapping goes with --for, which says what the table is filled in for")}
+		return nil, usage(errors.New("--with-mapping goes with --for, which says what the table is filled in for"))
 	}
 	names, err := x.named(args)
 	if err != nil || len(names) == 0 {
 		return q, err
 	}
 	if len(of) > 0 {
-		return nil, usage{errors.New("name orders, or say of which, not both")}
+		return nil, usage(errors.New("name orders, or say of which, not both"))
 	}
 	orders, err := x.orders(ctx, names)
 	if err != nil {
@@ -261,7 +261,7 @@ func (x *exporting) query(ctx context.Context, args []string) (url.Values, error
 	for _, o := range orders {
 		ids = append(ids, strconv.FormatInt(o.ID, 10))
 		if o.Kind != orders[0].Kind && x.fill != "" {
-			return nil, usage{errors.New("some of these are sales orders and some purchase orders; fill in one table for each")}
+			return nil, usage(errors.New("some of these are sales orders and some purchase orders; fill in one table for each"))
 		}
 	}
 	q.Set("order", strings.Join(ids, ","))
@@ -298,7 +298,7 @@ func (x *exporting) named(args []string) ([]string, error) {
 		return nil, err
 	}
 	if len(names) == 0 {
-		return nil, usage{fmt.Errorf("%s has no number", x.numbers)}
+		return nil, usage(fmt.Errorf("%s has no number", x.numbers))
 	}
 	return names, nil
 }

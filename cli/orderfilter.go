@@ -53,8 +53,8 @@ func (f *ofOrders) query() (url.Values, error) {
 			t, err = time.ParseInLocation(time.DateOnly, f.changed, time.Local)
 		}
 		if err != nil {
-			return nil, usage{fmt.Errorf("%q is no day such as 2026-03-02, and no moment such as 2026-03-02T14:00:00Z",
-				f.changed)}
+			return nil, usage(fmt.Errorf("%q is no day such as 2026-03-02, and no moment such as 2026-03-02T14:00:00Z",
+				f.changed))
 		}
 		q.Set("changed_since", t.UTC().Format(time.RFC3339))
 	}

@@ -16,7 +16,7 @@ const mostOnPage = 1000
 // pages asks for a number of rows of a list, page by page if they do not fit on one.
 func pages[T any](limit int, q url.Values, ask func(url.Values) (api.Page[T], error)) (all api.Page[T], err error) {
 	if limit < 1 {
-		return all, usage{errors.New("--limit is 1 or more")}
+		return all, usage(errors.New("--limit is 1 or more"))
 	}
 	for limit > 0 {
 		q.Set("limit", strconv.Itoa(min(limit, mostOnPage)))

@@ -32,9 +32,9 @@ sender's, or its id. With --dry-run the calls are only shown.`,
 			}
 			switch p.State {
 			case api.PushBlocked:
-				return &exit{code: exitRefused}
+				return exit(exitRefused, "")
 			case api.PushAway:
-				return &exit{code: exitAway}
+				return exit(exitAway, "")
 			}
 			return nil
 		},
@@ -47,10 +47,6 @@ sender's, or its id. With --dry-run the calls are only shown.`,
 // pushWords say what became of the record of a push.
 var pushWords = map[string]string{api.PushPlanned: "would be made right by", api.PushDone: "is right now, by",
 	api.PushBlocked: "cannot be made right:", api.PushAway: "waits, because the system does not answer:"}
-
-// trialWords say what a system said about a call of a dry run.
-var trialWords = map[string]string{"good": " – the system would do it", "refused": " – the system refuses it",
-	"unknown": " – the system cannot be asked yet"}
 
 // pushed reports the result of a push.
 func (a *app) pushed(p *api.Push, bodies bool) {
@@ -75,35 +71,4 @@ func (a *app) pushed(p *api.Push, bodies bool) {
 	if p.State == api.PushPlanned && len(p.Steps) > 0 {
 		fmt.Fprintln(a.out, "Nothing was written.")
 	}
-}
-
-// steps shows calls, and the values that they change.
-func (a *app) steps(all []api.PushStep, bodies bool) {
-	for i, s := range all {
-		call := ""
-		if s.Method != "" {
-			call = fmt.Sprintf("  (%s %s)", s.Method, s.Path)
-		}
-		fmt.Fprintf(a.out, "  %d. %s%s%s\n", i+1, s.Does, call, trialWords[s.Trial])
-		for _, ch := range s.Changes {
-			field := ch.Field
-			if ch.Line != "" {
-				field = "line " + ch.Line + " " + ch.Field
-			}
-			fmt.Fprintf(a.out, "       %s: %s → %s\n", field, orBlank(ch.Was), orBlank(ch.Is))
-		}
-		for _, w := range s.Warnings {
-			fmt.Fprintf(a.out, "       The system warns: %s\n", w)
-		}
-		if bodies && len(s.Body) > 0 {
-			fmt.Fprintf(a.out, "       %s\n", s.Body)
-		}
-	}
-}
-
-func orBlank(s string) string {
-	if s == "" {
-		return "blank"
-	}
-	return s
 }

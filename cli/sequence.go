@@ -42,7 +42,7 @@ service has.`,
 				return err
 			}
 			if (len(args) == 1) == (again != 0) || again == 0 && name == "" {
-				return usage{errors.New("name a file and, with --sequence, the sequence; or an earlier run with --from-run")}
+				return usage(errors.New("name a file and, with --sequence, the sequence; or an earlier run with --from-run"))
 			}
 			req := api.NewRun{AgainOf: again, Sequence: name, Options: asked}
 			ctx, calls := c.Context(), a.client()
@@ -50,8 +50,8 @@ service has.`,
 				if looksLikeFile(name) {
 					text, err := os.ReadFile(name)
 					if err != nil {
-						return &exit{exitBad, fmt.Sprintf("the sequence %s cannot be read: %v", name,
-							errors.Unwrap(err))}
+						return exit(exitBad, fmt.Sprintf("the sequence %s cannot be read: %v", name,
+							errors.Unwrap(err)))
 					}
 					kept, err := calls.KeepSequence(ctx, text)
 					if err != nil {
@@ -81,7 +81,7 @@ service has.`,
 		RunE: func(c *cobra.Command, args []string) error {
 			text, err := os.ReadFile(args[0])
 			if err != nil {
-				return &exit{exitBad, fmt.Sprintf("%s cannot be read: %v", args[0], errors.Unwrap(err))}
+				return exit(exitBad, fmt.Sprintf("%s cannot be read: %v", args[0], errors.Unwrap(err)))
 			}
 			kept, err := a.client().KeepSequence(c.Context(), text)
 			if err != nil {
@@ -142,7 +142,7 @@ service has.`,
 		RunE: func(c *cobra.Command, args []string) error {
 			id, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil {
-				return usage{fmt.Errorf("%q is not the number of a run; koinos sequence runs shows them", args[0])}
+				return usage(fmt.Errorf("%q is not the number of a run; koinos sequence runs shows them", args[0]))
 			}
 			r, err := a.client().Run(c.Context(), id)
 			if err != nil {
@@ -172,15 +172,15 @@ func (a *app) followRun(ctx context.Context, calls *client.Client, id int64) err
 			l := r.Loads[n-1]
 			if l.Status == outcome.Paused {
 				bar.done()
-				return &exit{exitStopped, fmt.Sprintf("the step %s is paused: %s; koinos load resume %d goes on",
-					l.Step, l.Reason, l.ID)}
+				return exit(exitStopped, fmt.Sprintf("the step %s is paused: %s; koinos load resume %d goes on",
+					l.Step, l.Reason, l.ID))
 			}
 			bar.show(l.Share, fmt.Sprintf("step %s: %s", l.Step, report.Plural(l.Orders, "order")))
 		}
 		select {
 		case <-ctx.Done():
 			bar.done()
-			return &exit{exitStopped, fmt.Sprintf("run %d goes on in the service", id)}
+			return exit(exitStopped, fmt.Sprintf("run %d goes on in the service", id))
 		case <-time.After(100 * time.Millisecond):
 		}
 	}
@@ -220,11 +220,11 @@ func runFailing(r *outcome.Run) bool {
 func runExit(r *outcome.Run) error {
 	switch {
 	case r.Status == outcome.Done && runFailing(r):
-		return &exit{code: exitRefused}
+		return exit(exitRefused, "")
 	case r.Status == outcome.Failed:
-		return &exit{code: exitBad}
+		return exit(exitBad, "")
 	case r.Status == outcome.Cancelled:
-		return &exit{code: exitStopped}
+		return exit(exitStopped, "")
 	}
 	return nil
 }

@@ -162,22 +162,22 @@ send) and out (what we send); koinos partner keep makes partners known.`,
 				return nil
 			}
 			if logFormat != "text" && logFormat != "json" {
-				return usage{fmt.Errorf("--log is text or json, not %q", logFormat)}
+				return usage(fmt.Errorf("--log is text or json, not %q", logFormat))
 			}
 			mode, err := strconv.ParseUint(filesMode, 8, 32)
 			if err != nil || mode > 0o666 || mode&0o600 != 0o600 || mode&0o111 != 0 {
-				return usage{fmt.Errorf("--files-mode is who may read and write, as in 0640 or 0660, not %q",
-					filesMode)}
+				return usage(fmt.Errorf("--files-mode is who may read and write, as in 0640 or 0660, not %q",
+					filesMode))
 			}
 			cfg.FilesMode = folder.Mode(mode)
 			if cfg.Keep, err = store.Retained(keep); err != nil {
-				return usage{fmt.Errorf("--keep: %w", err)}
+				return usage(fmt.Errorf("--keep: %w", err))
 			}
 			log := newLog(a, logFormat)
 			for _, f := range folders {
 				dir, name, ok := strings.Cut(f, "=")
 				if !ok || dir == "" || name == "" {
-					return usage{fmt.Errorf("--folder is DIR=MAPPING, not %q", f)}
+					return usage(fmt.Errorf("--folder is DIR=MAPPING, not %q", f))
 				}
 				dir, err := filepath.Abs(dir)
 				if err != nil {
@@ -192,7 +192,7 @@ send) and out (what we send); koinos partner keep makes partners known.`,
 				}
 			}
 			if (cert == "") != (key == "") {
-				return usage{errors.New("--tls-cert and --tls-key go together")}
+				return usage(errors.New("--tls-cert and --tls-key go together"))
 			}
 			if cert != "" {
 				var err error
@@ -261,17 +261,17 @@ func (a *app) tokens() *cobra.Command {
 			"  koinos token create --name saltry-site --scope load --partner SALTRY --mapping saltry-orders",
 		RunE: func(c *cobra.Command, _ []string) error {
 			if name == "" {
-				return usage{errors.New("say what or whom the token is for with --name")}
+				return usage(errors.New("say what or whom the token is for with --name"))
 			}
 			if scope == "admin" && narrowed.Is() {
-				return usage{errors.New("a token of scope admin cannot be narrowed with --partner or --mapping")}
+				return usage(errors.New("a token of scope admin cannot be narrowed with --partner or --mapping"))
 			}
 			if scope != "read" && scope != "load" && scope != "admin" {
-				return usage{fmt.Errorf("--scope is read, load or admin, not %q", scope)}
+				return usage(fmt.Errorf("--scope is read, load or admin, not %q", scope))
 			}
 			ends, err := expiry(expires, time.Now())
 			if err != nil {
-				return usage{err}
+				return usage(err)
 			}
 			made, err := a.newToken(c.Context(), api.NewToken{Name: name, Scope: scope, ExpiresAt: ends, Narrowed: narrowed},
 				data)
@@ -320,7 +320,7 @@ func (a *app) tokens() *cobra.Command {
 		RunE: func(c *cobra.Command, args []string) error {
 			id, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil {
-				return usage{fmt.Errorf("%q is not the number of a token; koinos token list shows them", args[0])}
+				return usage(fmt.Errorf("%q is not the number of a token; koinos token list shows them", args[0]))
 			}
 			if err := a.client().RevokeToken(c.Context(), id); err != nil {
 				return err
@@ -334,13 +334,6 @@ func (a *app) tokens() *cobra.Command {
 	}
 	c.AddCommand(create, ls, revoke)
 	return c
-}
-
-func when(t *time.Time) string {
-	if t == nil {
-		return "–"
-	}
-	return local(*t)
 }
 
 func (a *app) newToken(ctx context.Context, n api.NewToken, data string) (api.CreatedToken, error) {

@@ -5,14 +5,15 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"koinos/demo"
-	"koinos/standin"
 	"log/slog"
 	"net"
 	"net/http"
 	"os"
 	"path/filepath"
 	"time"
+
+	"koinos/demo"
+	"koinos/standin"
 
 	"github.com/spf13/cobra"
 )
@@ -39,7 +40,7 @@ that exchanges files in a folder (docs/standins/east-yard.md).`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			if dir == "" && shop == "" && books == "" && yard == "" {
-				return usage{fmt.Errorf("say whom to play: --exchange DIR, --slipway ADDRESS, --ledgerline ADDRESS or --yard DIR")}
+				return usage(fmt.Errorf("say whom to play: --exchange DIR, --slipway ADDRESS, --ledgerline ADDRESS or --yard DIR"))
 			}
 			return a.play(c.Context(), dir, shop, books, yard, orders)
 		},

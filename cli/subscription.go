@@ -176,13 +176,13 @@ func (a *app) resend() *cobra.Command {
 			for _, text := range args[1:] {
 				id, err := strconv.ParseInt(text, 10, 64)
 				if err != nil {
-					return usage{fmt.Errorf("%q is no delivery; koinos subscription deliveries %s lists them", text,
-						args[0])}
+					return usage(fmt.Errorf("%q is no delivery; koinos subscription deliveries %s lists them", text,
+						args[0]))
 				}
 				r.IDs = append(r.IDs, id)
 			}
 			if !r.Failed && len(r.IDs) == 0 {
-				return usage{fmt.Errorf("say which deliveries, or --failed")}
+				return usage(fmt.Errorf("say which deliveries, or --failed"))
 			}
 			n, err := a.client().ResendDeliveries(c.Context(), args[0], r)
 			if err != nil {

@@ -87,7 +87,7 @@ func (a *app) compareSync(kind string) *cobra.Command {
 func (a *app) saveReport(ctx context.Context, calls *client.Client, id int64, name string) error {
 	format := strings.TrimPrefix(filepath.Ext(name), ".")
 	if report.Tables[format].Begin == nil {
-		return usage{fmt.Errorf("%s: a report is a file that ends in .csv, .xlsx or .json", name)}
+		return usage(fmt.Errorf("%s: a report is a file that ends in .csv, .xlsx or .json", name))
 	}
 	f, err := os.Create(name)
 	if err != nil {
@@ -114,13 +114,13 @@ func (a *app) compared(ctx context.Context, calls *client.Client, c *api.SyncChe
 	n := c.Counts
 	switch {
 	case c.State == api.CheckFailed:
-		return &exit{code: exitFailed}
+		return exit(exitFailed, "")
 	case c.State == api.SyncRunning && c.Reason != "":
-		return &exit{code: exitAway}
+		return exit(exitAway, "")
 	case n.Cannot+n.Refuse+n.Ambiguous > 0:
-		return &exit{code: exitRefused}
+		return exit(exitRefused, "")
 	case c.Kind == api.CheckReconcile && n.Load+n.Update+n.Create+n.Change+n.Lost+n.Besides > n.Repaired:
-		return &exit{code: exitRefused}
+		return exit(exitRefused, "")
 	}
 	return nil
 }

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"net/url"
 	"os"
@@ -64,66 +63,6 @@ func (a *app) checkSystem() *cobra.Command {
 	}
 }
 
-// checkEach checks files, prints the mistakes of each, and describes a correct one in a sentence.
-func (a *app) checkEach(names []string, check func([]byte) (string, error)) error {
-	type checked struct {
-		File     string      `json:"file"`
-		About    string      `json:"about,omitempty"`
-		Findings finding.All `json:"findings"`
-	}
-	bad, all := false, []checked{}
-	for _, name := range names {
-		text, err := os.ReadFile(name)
-		if err != nil {
-			return unreadable(name, err)
-		}
-		says, err := check(text)
-		if err != nil {
-			bad = true
-			all = append(all, checked{File: name, Findings: finding.Of(err)})
-			if a.output != "json" {
-				a.mistakes(name, finding.Of(err))
-			}
-			continue
-		}
-		all = append(all, checked{name, says, finding.All{}})
-		if a.output != "json" {
-			fmt.Fprintf(a.out, "%s is sound: %s\n", name, says)
-		}
-	}
-	if _, err := a.json(all); err != nil {
-		return err
-	}
-	if bad {
-		return &exit{code: exitBad}
-	}
-	return nil
-}
-
-// unreadable says that a file cannot be read.
-func unreadable(name string, err error) error {
-	var path *os.PathError
-	if errors.As(err, &path) {
-		err = path.Err
-	}
-	return &exit{exitBad, fmt.Sprintf("%s cannot be read: %v", name, err)}
-}
-
-// mistakes prints what is wrong with a file, a line for each mistake.
-func (a *app) mistakes(name string, found []finding.Finding) {
-	for _, f := range found {
-		if f.Place.Row == 0 { // the text does not say where
-			fmt.Fprintf(a.err, "%s: %s\n", name, f.Message)
-			continue
-		}
-		fmt.Fprintf(a.err, "%s:%d:%d: %s", name, f.Place.Row, f.Place.Column, f.Message)
-		if f.Hint != "" {
-			fmt.Fprintf(a.err, " %s", f.Hint)
-		}
-		fmt.Fprintln(a.err)
-	}
-}
-
 func (a *app) keepSystem() *cobra.Command {
 	return &cobra.Command{
 		Use: "keep FILE…", Short: "Send descriptions to the service", Args: cobra.MinimumNArgs(1),
@@ -149,7 +88,7 @@ func (a *app) keepEach(names []string, check func([]byte) error, keep func([]byt
 		}
 		if err := check(text); err != nil {
 			a.mistakes(name, finding.Of(err))
-			return &exit{code: exitBad}
+			return exit(exitBad, "")
 		}
 		kept, says, err := keep(text)
 		if err != nil {
@@ -285,13 +224,6 @@ func (a *app) listFiles() *cobra.Command {
 	}
 }
 
-func num64(n int64) string {
-	if n == 0 {
-		return ""
-	}
-	return strconv.FormatInt(n, 10)
-}
-
 func (a *app) pullSystem() *cobra.Command {
 	var n api.NewPull
 	var dry, noWait bool
@@ -346,11 +278,11 @@ func (a *app) pulled(p *api.Pull) error {
 	}
 	switch {
 	case p.State == api.PullAway:
-		return &exit{code: exitAway}
+		return exit(exitAway, "")
 	case p.State == api.PullFailed:
-		return &exit{code: exitFailed}
+		return exit(exitFailed, "")
 	case p.Failed+p.Short+p.Waiting+p.Refused > 0:
-		return &exit{code: exitRefused}
+		return exit(exitRefused, "")
 	}
 	return nil
 }
@@ -420,7 +352,7 @@ func (a *app) dryPulled(t *api.PullTried) error {
 		fmt.Fprintln(a.out, "\nNothing was stored.")
 	}
 	if t.Load.Failing() > 0 {
-		return &exit{code: exitRefused}
+		return exit(exitRefused, "")
 	}
 	return nil
 }

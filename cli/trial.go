@@ -10,7 +10,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -19,7 +18,6 @@ import (
 	"koinos/core/drafting"
 	"koinos/core/finding"
 	"koinos/core/list"
-	"koinos/core/listfile"
 	"koinos/core/mapping"
 	"koinos/core/order"
 	"koinos/core/reading"
@@ -28,64 +26,6 @@ import (
 	"koinos/folder"
 	"koinos/load"
 )
-
-// mappingText returns the text of a mapping's file, or of one that the service has: NAME, or NAME@VERSION.
-func (a *app) mappingText(ctx context.Context, arg string) (string, error) {
-	if looksLikeFile(arg) {
-		text, err := os.ReadFile(arg)
-		if err != nil {
-			return "", &exit{exitBad, fmt.Sprintf("the mapping %s cannot be read: %v", arg, errors.Unwrap(err))}
-		}
-		return string(text), nil
-	}
-	name, after, found := strings.Cut(arg, "@")
-	version := 0
-	if found {
-		var err error
-		if version, err = strconv.Atoi(after); err != nil || version < 1 {
-			return "", usage{fmt.Errorf("%q is no version; write %s@3", after, name)}
-		}
-	}
-	m, err := a.client().Mapping(ctx, name, version)
-	return m.Text, err
-}
-
-func (a *app) mappingOf(ctx context.Context, arg string) (*mapping.Mapping, error) {
-	text, err := a.mappingText(ctx, arg)
-	if err != nil {
-		return nil, err
-	}
-	m, err := mapping.Parse([]byte(text))
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", arg, err)
-	}
-	return m, nil
-}
-
-// setFor returns the lists that mappings use: those of a folder, or otherwise those of the service if one answers.
-func (a *app) setFor(ctx context.Context, dir string, mappings ...*mapping.Mapping) (*list.Set, error) {
-	set, err := readLists(dir)
-	if err != nil {
-		return nil, err
-	}
-	calls := a.client()
-	for _, m := range mappings {
-		for _, f := range m.Missing(set) {
-			name := f.Value
-			if dir != "" {
-				return nil, fmt.Errorf("%w\nPoint --lists at a folder that has it", &f)
-			}
-			if entries, err := calls.AllEntries(ctx, name, false); err == nil {
-				set.Lists[name] = list.New(entries)
-			} else if entries, err := calls.AllEntries(ctx, name, true); err == nil {
-				set.Crosswalks[name] = list.NewCrosswalk(listfile.Pairs(entries))
-			} else {
-				return nil, fmt.Errorf("%w\nPoint --lists at a folder that has it, or start the service that does", &f)
-			}
-		}
-	}
-	return set, nil
-}
 
 func (a *app) draftMapping() *cobra.Command {
 	var name, partner, kind, of, lists, to string
@@ -115,7 +55,7 @@ was shipped, needs --kind shipment (or receipt, return, answer, change, invoice)
 			}
 			h := drafting.Hints{Name: name, Partner: partner, Lists: set, Limits: source.DefaultLimits}
 			if h.Kind, h.Says, err = drafting.KindOf(kind, of); err != nil {
-				return usage{err}
+				return usage(err)
 			}
 			for _, k := range known {
 				m, err := a.mappingOf(c.Context(), k)
@@ -266,12 +206,12 @@ func (a *app) runTests(ctx context.Context, dir, lists string, update bool) erro
 		}
 	}
 	if len(results) == 0 {
-		return &exit{exitBad,
-			fmt.Sprintf("%s has no mapping NAME.yaml with a folder NAME of sample documents beside it", dir)}
+		return exit(exitBad,
+			fmt.Sprintf("%s has no mapping NAME.yaml with a folder NAME of sample documents beside it", dir))
 	}
 	if done, err := a.json(results); done {
 		if err == nil && bad > 0 {
-			err = &exit{code: exitFailed}
+			err = exit(exitFailed, "")
 		}
 		return err
 	}
@@ -282,8 +222,8 @@ func (a *app) runTests(ctx context.Context, dir, lists string, update bool) erro
 		}
 	}
 	if bad > 0 {
-		return &exit{exitFailed, fmt.Sprintf("%d of %s; where the new is right, say --update", bad,
-			report.Plural(len(results), "sample"))}
+		return exit(exitFailed, fmt.Sprintf("%d of %s; where the new is right, say --update", bad,
+			report.Plural(len(results), "sample")))
 	}
 	return nil
 }
@@ -389,18 +329,6 @@ func (a *app) showCoverage(c *reading.Coverage) {
 		fmt.Fprintln(a.out)
 		a.showMisses(c.Misses)
 	}
-}
-
-func (a *app) showMisses(all []reading.Miss) {
-	var rows [][]string
-	for _, m := range all {
-		noun := "list"
-		if m.Crosswalk {
-			noun = "crosswalk"
-		}
-		rows = append(rows, []string{noun + " " + m.List, m.Value, num(m.Count), m.Nearest})
-	}
-	report.Table(a.out, []string{"asked", "value", ">times", "nearest"}, rows)
 }
 
 func (a *app) compareMappings() *cobra.Command {

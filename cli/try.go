@@ -4,13 +4,14 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
+	"os"
+	"strings"
+
 	"koinos/api"
 	"koinos/core/report"
 	"koinos/core/system"
 	"koinos/core/system/draft"
 	"koinos/syncs"
-	"os"
-	"strings"
 
 	"github.com/spf13/cobra"
 )
@@ -42,7 +43,7 @@ it would take it. Nothing is stored, no secret is shown.`,
 					return unreadable(write, err)
 				}
 				if !json.Valid(b) {
-					return &exit{exitUsage, write + " is not JSON."}
+					return exit(exitUsage, write+" is not JSON.")
 				}
 				n.Write = b
 			}
@@ -91,12 +92,12 @@ func (a *app) tried(name string, t *api.Tried, calls, raw bool) error {
 	}
 	if len(t.Findings) > 0 {
 		a.mistakes(name, t.Findings)
-		return &exit{code: exitBad}
+		return exit(exitBad, "")
 	}
 	if t.Why != "" {
-		return &exit{cmp.Or(map[string]int{"away": exitAway, "login": exitLogin, "setup": exitBad,
+		return exit(cmp.Or(map[string]int{"away": exitAway, "login": exitLogin, "setup": exitBad,
 			"answer": exitBad}[t.Kind],
-			exitFailed), t.Why}
+			exitFailed), t.Why)
 	}
 	if t.Files != nil {
 		return a.triedFiles(t, raw)
@@ -214,7 +215,7 @@ It takes the records that have to do with orders, and those that they refer to.`
 			}
 			d, err := draft.From(src, records)
 			if d == nil {
-				return &exit{exitBad, strings.ToUpper(err.Error()[:1]) + err.Error()[1:] + "."}
+				return exit(exitBad, strings.ToUpper(err.Error()[:1])+err.Error()[1:]+".")
 			}
 			if err != nil {
 				fmt.Fprintln(a.err, "koinos: "+err.Error())

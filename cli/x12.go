@@ -25,7 +25,7 @@ func (a *app) x12() *cobra.Command {
 		Example: "  koinos x12 show order.edi", Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if a.output == "json" {
-				return usage{errors.New("show is for people; koinos x12 check has what is wrong as JSON")}
+				return usage(errors.New("show is for people; koinos x12 check has what is wrong as JSON"))
 			}
 			f, _, err := openLocal(args[0])
 			if err != nil {
@@ -81,7 +81,7 @@ With --partner the rules of a partner's file are checked too.`,
 				return err
 			}
 			if len(all) > 0 {
-				return &exit{code: exitBad}
+				return exit(exitBad, "")
 			}
 			return nil
 		},
@@ -118,7 +118,7 @@ With --partner the rules of a partner's file are checked too.`,
 				report.Table(a.out, []string{"set", "place", "what", "first", "second"}, rows)
 			}
 			if len(list) > 0 {
-				return &exit{code: exitBad}
+				return exit(exitBad, "")
 			}
 			if !done {
 				fmt.Fprintln(a.out, "They say the same.")
@@ -137,11 +137,11 @@ Control numbers must be new ones: say the first of each.`,
 		Example: "  koinos x12 acknowledge order.edi --control 31 --group 12 --to answer.edi", Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if control < 1 || group < 1 {
-				return usage{fmt.Errorf("say the control numbers of the answer with --control and --group; none may " +
-					"be used twice")}
+				return usage(fmt.Errorf("say the control numbers of the answer with --control and --group; none may " +
+					"be used twice"))
 			}
 			if kind != "997" && kind != "999" {
-				return usage{fmt.Errorf("--set is 997 or 999, not %q", kind)}
+				return usage(fmt.Errorf("--set is 997 or 999, not %q", kind))
 			}
 			var policy x12.Policy
 			if of != "" {
@@ -209,12 +209,4 @@ func checkFile(name string, p *partner.Partner) (found []x12.Finding, sets int, 
 		found = append(found, x12.Finding{Level: x12.AtInterchange, Code: "024", Message: x12.NoInterchange})
 	}
 	return found, sets, err
-}
-
-// orDash is a dash for what is blank.
-func orDash(s string) string {
-	if s == "" {
-		return "–"
-	}
-	return s
 }
