@@ -41,7 +41,7 @@ web/dist/index.html: web/src/api/schema.d.ts $(WEB) $(wildcard docs/*.md docs/*/
 
 bin/koinos: web/dist/index.html $(GO) $(shell find store/migrations demo/lists demo/mappings demo/documents demo/expected demo/partners demo/orders -type f)
 	@echo 'Compiling Koinos; the first time this takes a minute or two, most of it for SQLite.'
-	@go build -trimpath -ldflags "-X koinos/cli.built=$$(git describe --always --dirty --tags 2>/dev/null)" -o $@ ./cmd/koinos
+	@go build -trimpath -ldflags "-X koinos/cli/shell.built=$$(git describe --always --dirty --tags 2>/dev/null)" -o $@ ./cmd/koinos
 
 # The program, its manual pages, and what completes its commands in bash, zsh and fish.
 install: build

@@ -8,6 +8,8 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+
+	"koinos/cli/shell"
 )
 
 // lasting are commands that run until they are told to stop: of their examples only the words are looked at.
@@ -19,7 +21,7 @@ func TestExamplesOfHelp(t *testing.T) {
 	t.Chdir(t.TempDir())
 	t.Setenv("KOINOS_ADDRESS", "http://127.0.0.1:1")
 	t.Setenv("KOINOS_TOKEN", "")
-	root := (&app{in: strings.NewReader(""), out: &bytes.Buffer{}, err: &bytes.Buffer{}}).root()
+	root := commands(&shell.App{In: strings.NewReader(""), Out: &bytes.Buffer{}, Err: &bytes.Buffer{}})
 	count := 0
 	var walk func(c *cobra.Command)
 	walk = func(c *cobra.Command) {
@@ -60,7 +62,7 @@ func TestExamplesOfHelp(t *testing.T) {
 			go func() { ended <- Main(words[1:], strings.NewReader(""), out, out) }()
 			select {
 			case code := <-ended:
-				if code == exitUsage {
+				if code == shell.ExitUsage {
 					t.Errorf("%s: %s", line, out)
 				}
 			case <-time.After(20 * time.Second):

@@ -17,7 +17,7 @@ import (
 	"github.com/xuri/excelize/v2"
 
 	"koinos/api"
-	"koinos/cli"
+	"koinos/cli/running"
 )
 
 // A request that names itself is answered once and again, also by the next
@@ -258,7 +258,7 @@ func (s *service) loadAs(t *testing.T, name, doc, mapping string) api.LoadReport
 	if err != nil {
 		t.Fatal(err)
 	}
-	rep, err := cli.LoadDocument(ctx, s.api(), name, strings.NewReader(doc), api.NewLoad{Mapping: kept.Name})
+	rep, err := running.LoadDocument(ctx, s.api(), name, strings.NewReader(doc), api.NewLoad{Mapping: kept.Name})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -1,0 +1,17 @@
+// Package documents has the commands about documents and loads: what is in them, the mappings and lists that read them, and what became of them.
+package documents
+
+import (
+	"github.com/spf13/cobra"
+
+	"koinos/cli/shell"
+)
+
+// app is what each of the commands needs.
+type app struct{ *shell.App }
+
+// Commands are the commands, in the order in which the help lists them.
+func Commands(s *shell.App) []*cobra.Command {
+	a := &app{s}
+	return []*cobra.Command{a.inspect(), a.mapping(), a.load(), a.findings(), a.report(), a.sequence(), a.lists(false), a.lists(true)}
+}

@@ -1,0 +1,17 @@
+// Package orders has the commands about orders: what happens to them, why they say what they say, and what waits for a person.
+package orders
+
+import (
+	"github.com/spf13/cobra"
+
+	"koinos/cli/shell"
+)
+
+// app is what each of the commands needs.
+type app struct{ *shell.App }
+
+// Commands are the commands, in the order in which the help lists them.
+func Commands(s *shell.App) []*cobra.Command {
+	a := &app{s}
+	return []*cobra.Command{a.today(), a.order(), a.why(), a.held()}
+}

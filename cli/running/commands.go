@@ -1,0 +1,17 @@
+// Package running has the commands that run the service and look after its data.
+package running
+
+import (
+	"github.com/spf13/cobra"
+
+	"koinos/cli/shell"
+)
+
+// app is what each of the commands needs.
+type app struct{ *shell.App }
+
+// Commands are the commands, in the order in which the help lists them.
+func Commands(s *shell.App) []*cobra.Command {
+	a := &app{s}
+	return []*cobra.Command{a.demo(), a.serve(), a.tokens(), a.audit(), a.backup(), a.restore(), a.check(), a.standins()}
+}
