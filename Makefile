@@ -1,5 +1,7 @@
 # make demo and make test are the two that everybody needs; see README.md.
 SHELL := /bin/bash
+# The same for all that is compiled, so that nothing is compiled twice; nothing tells where it was.
+export GOFLAGS := -trimpath
 
 WEB := $(shell find web -path web/node_modules -prune -o -path web/dist -prune -o -type f -print)
 GO := $(shell find . \( -name "*.go" -o -name "*.[ch]" -o -path "./core/x12/dictionary/*" -o -path "./core/mapping/standard/*" -o -path "./demo/*" -o -path "./store/migrations/*" \) -not -path "./web/node_modules/*" -type f) go.mod go.sum
@@ -13,7 +15,7 @@ FUZZ_GUIDED ?=
 # Packages with goroutines of their own: their tests run under the race detector too.
 GOROUTINES := ./remote ./syncs ./notify ./store ./jobs ./book ./load ./exchange ./folder ./service
 
-.PHONY: demo test build install check check-go check-web unit fuzz bench draft-score screenshots generate clean
+.PHONY: demo test build install check check-go check-web unit unit-plain unit-race fuzz bench draft-score screenshots generate clean
 
 # Where make install puts things; DESTDIR is for who packages.
 PREFIX ?= /usr/local
@@ -41,7 +43,7 @@ web/dist/index.html: web/src/api/schema.d.ts $(WEB) $(wildcard docs/*.md docs/*/
 
 bin/koinos: web/dist/index.html $(GO) $(shell find store/migrations demo/lists demo/mappings demo/documents demo/expected demo/partners demo/orders -type f)
 	@echo 'Compiling Koinos; the first time this takes a minute or two, most of it for SQLite.'
-	@go build -trimpath -ldflags "-X koinos/cli/shell.built=$$(git describe --always --dirty --tags 2>/dev/null)" -o $@ ./cmd/koinos
+	@go build -ldflags "-X koinos/cli/shell.built=$$(git describe --always --dirty --tags 2>/dev/null)" -o $@ ./cmd/koinos
 
 # The program, its manual pages, and what completes its commands in bash, zsh and fish.
 install: build
@@ -64,10 +66,15 @@ check-go:
 check-web:
 	cd web && npm run --silent check && npm run --silent test
 
-# Many tests wait for one program or another: three at a time keep two cores busy.
+# Many tests wait for one program or another, so the two halves, and four tests at a time, keep two cores busy.
 unit: bin/koinos
-	go test -timeout 60m -parallel 3 ./...
-	go test -race -short $(GOROUTINES)
+	@$(MAKE) --no-print-directory -j2 unit-plain unit-race
+
+unit-plain:
+	go test -timeout 60m -parallel 4 ./...
+
+unit-race:
+	go test -race -short -p 1 $(GOROUTINES)
 
 # Each parser's fuzz test, from the kept seeds on: what earlier runs on this machine found is not gone through again.
 fuzz:
