@@ -44,6 +44,9 @@ var errOnlyThere = errors.New("it depends on other orders")
 // left to do while others wait for the writer. Take checks whether the result is still valid, and otherwise works it
 // out itself.
 func (s *Session) Ahead(ctx context.Context, st *store.Store, entries []*Entry) error {
+	if err := whose(entries, func(n []store.Spoken) ([]string, error) { return st.PartnersOf(ctx, n) }); err != nil {
+		return err
+	}
 	var all []*Entry
 	var names []store.Spoken
 	var moves []store.MovementKey

@@ -20,10 +20,8 @@ func (s *Session) notice(spoken *spokenOf, e *Entry, res *store.OrderResult) (*s
 	if e.Refused() || e.Orphan {
 		return nil, nil
 	}
-	o := &e.Order
 	ids := spoken.ids[e]
-	field, number, words := e.called()
-	res.SenderNumber = number
+	_, res.SenderNumber, _ = e.called()
 	switch {
 	case len(ids) == 1:
 	case e.takesBackWhole():
@@ -31,9 +29,7 @@ func (s *Session) notice(spoken *spokenOf, e *Entry, res *store.OrderResult) (*s
 	case len(ids) == 0:
 		return nil, e.unknown(spoken.tx)
 	default:
-		e.Add(finding.OrderUnknown, 0, field, number, "More than one %s order of %s has %s; it is not clear which one is meant.",
-			o.Kind, o.Partner, words)
-		return nil, nil
+		return nil, e.ambiguous(spoken.tx, ids)
 	}
 	changed, at, ok, err := spoken.foreseen(e, ids[0])
 	if !ok && err == nil {
@@ -54,11 +50,39 @@ func (s *Session) notice(spoken *spokenOf, e *Entry, res *store.OrderResult) (*s
 	return changed, nil
 }
 
+// ambiguous says that several orders are called so.
+func (e *Entry) ambiguous(tx *store.Tx, ids []int64) error {
+	field, number, words := e.called()
+	f := e.Add(finding.OrderUnknown, 0, field, number, "More than one %s has %s; it is not clear which one is meant.",
+		e.orderOf(), words)
+	if e.Order.Partner != "" {
+		return nil
+	}
+	orders, err := tx.OrdersNow(ids[:min(len(ids), 2)], linesTogether)
+	var of []string
+	for _, o := range orders {
+		of = append(of, o.Partner)
+	}
+	if slices.Sort(of); len(of) == 2 {
+		f.Hint = fmt.Sprintf("%s and %s have one. Bind partner to what says whose it is.", of[0], of[1])
+	}
+	return err
+}
+
+// orderOf is what kind of order a notice is about, and whose.
+func (e *Entry) orderOf() string {
+	o := &e.Order
+	if o.Partner == "" {
+		return string(o.Kind) + " order"
+	}
+	return fmt.Sprintf("%s order of %s", o.Kind, o.Partner)
+}
+
 // unknown says that no order is called so, and which order it is the number of if it was looked for in the wrong place.
 func (e *Entry) unknown(tx *store.Tx) error {
 	o := &e.Order
 	field, number, words := e.called()
-	f := e.Add(finding.OrderUnknown, 0, field, number, "No %s order of %s has %s.", o.Kind, o.Partner, words)
+	f := e.Add(finding.OrderUnknown, 0, field, number, "No %s has %s.", e.orderOf(), words)
 	if o.Number+o.SenderNumber == "" {
 		return nil
 	}
@@ -178,7 +202,11 @@ func (e *Entry) takesBackWhole() bool {
 func (e *Entry) takenBackOf(tx *store.Tx, ids []int64) error {
 	number := e.Order.Statement.Reverses
 	if len(ids) == 0 {
-		e.Add(finding.MovementUnknown, 0, "reverses", number, "No %s %s of %s is known.", e.Kind, number, e.Order.Partner)
+		of := ""
+		if e.Order.Partner != "" {
+			of = " of " + e.Order.Partner
+		}
+		e.Add(finding.MovementUnknown, 0, "reverses", number, "No %s %s%s is known.", e.Kind, number, of)
 		return nil
 	}
 	orders, err := tx.OrdersNow(ids, linesTogether)

@@ -36,6 +36,13 @@ func speak(tx *store.Tx, all []Arrived) (*spokenOf, error) {
 	var ids []int64
 	var err error
 	var foreseen []int64
+	every := make([]*Entry, len(all))
+	for i := range all {
+		every[i] = all[i].Entry
+	}
+	if err := whose(every, tx.PartnersOf); err != nil {
+		return nil, err
+	}
 	for i := range all {
 		e := all[i].Entry
 		switch o := &e.Order; {
@@ -45,6 +52,11 @@ func speak(tx *store.Tx, all []Arrived) (*spokenOf, error) {
 			}
 			if found := spoken.ids[e]; len(found) == 1 {
 				ids = append(ids, found[0])
+			}
+			if o.Partner == "" {
+				if o.Partner, err = tx.PartnerOf(spoken.ids[e]); err != nil {
+					return nil, err
+				}
 			}
 		case e.Kind == intent.Order || e.Refused() || e.Orphan:
 		case e.Target != 0:
@@ -93,9 +105,31 @@ func (s *spokenOf) unknown(e *Entry) bool {
 
 // look searches once more for the order that a notice names.
 func (s *spokenOf) look(e *Entry) error {
+	if err := whose([]*Entry{e}, s.tx.PartnersOf); err != nil {
+		return err
+	}
 	found, err := s.tx.OrdersOf([]store.Spoken{e.names()})
 	if err == nil {
 		s.ids[e] = found[0]
+	}
+	return err
+}
+
+// whose notes the partner of notices that name none: it is the one whose order they are about.
+func whose(entries []*Entry, partners func([]store.Spoken) ([]string, error)) error {
+	var some []*Entry
+	var names []store.Spoken
+	for _, e := range entries {
+		if e.Order.Partner == "" && e.Kind != intent.Order && !e.Refused() && !e.Orphan && e.Target == 0 && !e.takesBackWhole() {
+			some, names = append(some, e), append(names, e.names())
+		}
+	}
+	if len(some) == 0 {
+		return nil
+	}
+	found, err := partners(names)
+	for i := range found {
+		some[i].Order.Partner = found[i]
 	}
 	return err
 }

@@ -212,7 +212,7 @@ func (t *Tx) Revisions(ids []int64) (map[int64]int, error) {
 		`SELECT pack(id, revision) FROM orders WHERE `+where, arg)
 }
 
-// OrdersMoved returns the orders that a movement is of, oldest first.
+// OrdersMoved returns the orders that a movement of a partner, or of anybody, is of, oldest first.
 func (s *Store) OrdersMoved(ctx context.Context, kind order.MovementKind, partner, number string) ([]int64, error) {
 	return ordersMoved(ctx, s.r, kind, partner, number)
 }
@@ -231,7 +231,13 @@ func (t *Tx) OrdersMoved(kind order.MovementKind, partner, number string) ([]int
 
 func ordersMoved(ctx context.Context, q querier, kind order.MovementKind, partner, number string) (ids []int64,
 	err error) {
+	of := `(?2)`
+	if partner == "" { // one after another, by the index
+		of = `(WITH RECURSIVE each(partner) AS (SELECT min(partner) FROM movements WHERE kind = ?1
+		  UNION ALL SELECT (SELECT min(m.partner) FROM movements m WHERE m.kind = ?1 AND m.partner > each.partner)
+		  FROM each WHERE partner IS NOT NULL) SELECT partner FROM each)`
+	}
 	err = q.SelectContext(ctx, &ids, `SELECT DISTINCT p.order_id FROM movements m JOIN movement_parts p ON p.movement_id = m.id
-	  WHERE m.kind = ? AND m.partner = ? AND m.number = ? ORDER BY p.order_id`, string(kind), partner, number)
+	  WHERE m.kind = ?1 AND m.partner IN `+of+` AND m.number = ?3 ORDER BY p.order_id`, string(kind), partner, number)
 	return ids, err
 }

@@ -10,6 +10,7 @@ import (
 )
 
 // Spoken is what a notice calls its order: our number, the sender's, or, without either, references that the order has.
+// Without a partner it may be anybody's order.
 type Spoken struct {
 	Kind                    order.Kind
 	Partner, Number, Sender string
@@ -66,6 +67,42 @@ func (s *Store) OrdersOf(ctx context.Context, n Spoken) ([]int64, error) {
 // OrdersOf is Store.OrdersOf for many at once, in their order, including what the transaction has written.
 func (t *Tx) OrdersOf(all []Spoken) ([][]int64, error) { return ordersOf(t.ctx, t, all) }
 
+// PartnersOf tells whose the orders are that notices mean; "" where nobody's order fits, or orders of several partners.
+func (s *Store) PartnersOf(ctx context.Context, all []Spoken) ([]string, error) { return partnersOf(ctx, s.r, all) }
+
+// PartnersOf is Store.PartnersOf, including what the transaction has written.
+func (t *Tx) PartnersOf(all []Spoken) ([]string, error) { return partnersOf(t.ctx, t, all) }
+
+func partnersOf(ctx context.Context, q querier, all []Spoken) ([]string, error) {
+	found, err := ordersOf(ctx, q, all)
+	if err != nil {
+		return nil, err
+	}
+	partners := make([]string, len(all))
+	for i, ids := range found {
+		if partners[i], err = partnerOf(ctx, q, ids); err != nil {
+			return nil, err
+		}
+	}
+	return partners, nil
+}
+
+// PartnerOf tells whose some orders are; "" where they are of several partners.
+func (t *Tx) PartnerOf(ids []int64) (string, error) { return partnerOf(t.ctx, t, ids) }
+
+func partnerOf(ctx context.Context, q querier, ids []int64) (string, error) {
+	if len(ids) == 0 {
+		return "", nil
+	}
+	where, arg := among("id", ids...)
+	var partners []string
+	err := q.SelectContext(ctx, &partners, `SELECT DISTINCT partner FROM orders WHERE `+where+` LIMIT 2`, arg)
+	if err != nil || len(partners) != 1 {
+		return "", err
+	}
+	return partners[0], nil
+}
+
 // side is whose orders a number is looked for in.
 type side struct {
 	kind    order.Kind
@@ -111,9 +148,9 @@ func ordersOf(ctx context.Context, q querier, all []Spoken) ([][]int64, error) {
 		return found, nil
 	}
 	byNumber, err := look(numbers, `SELECT id, number AS name FROM orders
-	  WHERE kind = ? AND +partner = ? AND number IN (SELECT value FROM json_each(?))`, func(n string) string { return n })
-	bySender, senderErr := look(senders, `SELECT id, sender_number AS name FROM orders WHERE +kind = ? AND +partner = ?
-	  AND sender_number COLLATE NOCASE IN (SELECT value FROM json_each(?)) ORDER BY id`, fold)
+	  WHERE kind = ?1 AND (?2 = '' OR +partner = ?2) AND number IN (SELECT value FROM json_each(?3))`, func(n string) string { return n })
+	bySender, senderErr := look(senders, `SELECT id, sender_number AS name FROM orders WHERE +kind = ?1 AND (?2 = '' OR +partner = ?2)
+	  AND sender_number COLLATE NOCASE IN (SELECT value FROM json_each(?3)) ORDER BY id`, fold)
 	if err := errors.Join(err, senderErr); err != nil {
 		return nil, err
 	}
@@ -142,8 +179,8 @@ func ordersOf(ctx context.Context, q querier, all []Spoken) ([][]int64, error) {
 func referredTo(ctx context.Context, q querier, n Spoken) (ids []int64, err error) {
 	first := n.References[0]
 	query, args := `SELECT o.id FROM order_references r CROSS JOIN orders o ON o.id = r.order_id
-	  WHERE r.qualifier = ? AND r.value = ? AND o.kind = ? AND o.partner = ?`,
-		[]any{first.Qualifier, first.Value, string(n.Kind), n.Partner}
+	  WHERE r.qualifier = ? AND r.value = ? AND o.kind = ? AND (? = '' OR o.partner = ?)`,
+		[]any{first.Qualifier, first.Value, string(n.Kind), n.Partner, n.Partner}
 	for _, r := range n.References[1:] {
 		query += ` AND EXISTS (SELECT 1 FROM order_references WHERE qualifier = ? AND value = ? AND order_id = o.id)`
 		args = append(args, r.Qualifier, r.Value)
@@ -160,14 +197,14 @@ type Namesake struct {
 	Sender string `db:"sender"`
 }
 
-// Namesake returns the newest order of a partner that has a number, of whichever kind the order is and whosever number
-// it is; nil if there is none.
+// Namesake returns the newest order of a partner, or of anybody, that has a number, of whichever kind the order is and
+// whosever number it is; nil if there is none.
 func (t *Tx) Namesake(partner, number string) (*Namesake, error) {
 	var found []Namesake
 	err := t.SelectContext(t.ctx, &found, `SELECT id, kind, number, coalesce(sender_number, '') AS sender FROM orders
-	  WHERE kind IN ('sales', 'purchase') AND number IN (?, ?) AND +partner = ?
-	  UNION ALL SELECT id, kind, number, sender_number FROM orders WHERE sender_number = ? COLLATE NOCASE AND +partner = ?
-	  ORDER BY 1 DESC LIMIT 1`, number, strings.ToUpper(number), partner, number, partner)
+	  WHERE kind IN ('sales', 'purchase') AND number IN (?1, ?2) AND (?3 = '' OR +partner = ?3)
+	  UNION ALL SELECT id, kind, number, sender_number FROM orders WHERE sender_number = ?1 COLLATE NOCASE
+	  AND (?3 = '' OR +partner = ?3) ORDER BY 1 DESC LIMIT 1`, number, strings.ToUpper(number), partner)
 	if err != nil || len(found) == 0 {
 		return nil, err
 	}

@@ -473,7 +473,32 @@ func isSize(heading string) bool {
 	return slices.ContainsFunc(plainWords(heading), func(w string) bool { return slices.Contains(sizeHeads, w) })
 }
 
-// onlyNumbers takes the quantity, if no heading says where it is, from the one column of numbers that nothing else uses.
+// numbersOfBoth lets a notice look for the numbers in a column among ours and among the senders', if some of them begin
+// as ours do.
+func (d *drafter) numbersOfBoth(chosen []candidate) []candidate {
+	prefix := oursBegin[d.hints.Kind]
+	for _, c := range chosen {
+		if d.hints.Says == "" || c.level != order.Header || c.name() != "sender_number" || c.column.begin(prefix) == 0 ||
+			slices.ContainsFunc(chosen, func(o candidate) bool { return o.level == order.Header && o.name() == "number" }) {
+			continue
+		}
+		field, _ := d.lookup(order.Header, "number")
+		return append(chosen, candidate{column: c.column, level: order.Header, field: field, score: 0.7,
+			why: []string{"some of its values begin with " + prefix + ", as our numbers do"}})
+	}
+	return chosen
+}
+
+// figure reports whether a word is that of a field with a figure other than a quantity, such as price.
+func (d *drafter) figure(word string) bool {
+	return slices.ContainsFunc(d.hintsOf(word), func(h hint) bool {
+		f, is := d.lookup(h.level, h.field)
+		return is && (f.Type == order.Decimal || f.Type == order.Percent) && f.Name != "quantity" && h.score >= 0.9
+	})
+}
+
+// onlyNumbers takes the quantity, if no heading says where it is, from the one column of numbers that nothing else uses,
+// and whose heading says nothing else.
 func (d *drafter) onlyNumbers(columns []*profile, chosen []candidate) []candidate {
 	if d.hints.Says != "" && !noticeOf[d.hints.Says].counts ||
 		slices.ContainsFunc(chosen, func(c candidate) bool { return c.level == order.Lines && c.name() == "quantity" }) {
@@ -483,7 +508,8 @@ func (d *drafter) onlyNumbers(columns []*profile, chosen []candidate) []candidat
 	field, _ := order.LookupOf(string(d.hints.Says), order.Lines, "quantity")
 	for _, p := range columns {
 		if p.filled > 1 && p.numbers == p.filled && p.gtins+p.percent+p.days == 0 &&
-			!slices.ContainsFunc(chosen, func(c candidate) bool { return c.column == p }) {
+			!slices.ContainsFunc(chosen, func(c candidate) bool { return c.column == p }) &&
+			!slices.ContainsFunc(plainWords(p.heading), d.figure) {
 			only = append(only, candidate{column: p, level: order.Lines, field: field,
 				why: []string{"it is the only column of numbers that nothing else uses"}})
 		}

@@ -218,6 +218,7 @@ func (d *drafter) plain(t *table, all []*table) bool {
 	if matrix == nil {
 		chosen = append(chosen, d.onlyNumbers(columns, chosen)...)
 	}
+	chosen = d.numbersOfBoth(chosen)
 	for _, c := range chosen {
 		d.bind(&c, candidates, second[c.column])
 	}
@@ -485,6 +486,9 @@ func (d *drafter) partner(texts []string) {
 				}
 			}
 		}
+	}
+	if d.hints.Says != "" {
+		return // the orders say whose they are
 	}
 	d.add(binding{level: order.Header, field: "partner", words: unsaid, sure: "unsure",
 		why: "nothing says who the partner is: write value: and our code of it"})

@@ -110,7 +110,7 @@ var noticeOf = map[intent.Kind]*notice{
 			"fecha de recepcion|fecha entrada|data ricevimento|data entrata|ontvangstdatum|modtaget den",
 		"qty received|received qty|counted|qty counted|counted qty|gezahlt|compte|mottaget antal|mottagen kvantitet|mottatt antall|modtaget antal|ilosc przyjeta|"+
 			"quantidade recebida|recebido|quantity received|received quantity|received|qty in|qty delivered|delivered qty|"+
-			"delivered|qty accepted|accepted qty|eingangsmenge|erhaltene menge|erhalten|menge erhalten|qte recue|"+
+			"delivered|qty accepted|accepted qty|qty rcvd|rcvd qty|rcvd|qty recd|recd qty|recd|qty rec d|rec d|eingangsmenge|erhaltene menge|erhalten|menge erhalten|qte recue|"+
 			"quantite recue|recu|cantidad recibida|recibido|quantita ricevuta|ricevuto|ontvangen|ontvangen aantal|modtaget|"+
 			"mottatt|mottaget")},
 	intent.Return: {order.Sales, [2]string{"return", "quantity"}, "return", true, []string{"reason"},
@@ -294,7 +294,8 @@ func (d *drafter) isAbout(columns []*profile) {
 		for _, p := range columns[:min(len(columns), mostLooked)] {
 			var strong []string
 			for _, h := range hintsFrom(plainWords(p.heading), words) {
-				if h.score >= 0.95 {
+				f, _ := order.LookupOf(word, h.level, h.field)
+				if h.score >= 0.95 && p.fits(f) > 0 {
 					strong = append(strong, h.field)
 				}
 			}
@@ -303,6 +304,9 @@ func (d *drafter) isAbout(columns []*profile) {
 					found[i] = p.heading
 				}
 			}
+		}
+		if word == string(intent.Change) && (found[0] == "" || found[1] == "") && d.bound(order.Header, "sender_number") {
+			found = oldAndNew(columns[:min(len(columns), mostLooked)])
 		}
 		if found[0] != "" && found[1] != "" {
 			d.out.As = intent.Kind(word)
@@ -314,6 +318,42 @@ func (d *drafter) isAbout(columns []*profile) {
 				found[0], found[1], article, word)
 		}
 	}
+}
+
+// before and after are words for a value as it was and as it is to be.
+var (
+	before = []string{"old", "current", "was", "alt", "alte", "alter", "altes", "ancien", "ancienne", "antiguo", "antigua",
+		"vecchio", "vecchia", "oud", "oude", "gammel", "gammal"}
+	after = []string{"new", "revised", "is", "neu", "neue", "neuer", "neues", "nouveau", "nouvelle", "nuevo", "nueva",
+		"nuovo", "nuova", "nieuw", "nieuwe", "ny", "nytt"}
+)
+
+// oldAndNew returns the headings of two columns for the same as it was and as it is to be.
+func oldAndNew(columns []*profile) (found [2]string) {
+	was := map[string]string{}
+	for _, p := range columns {
+		if what, is := without(plainWords(p.heading), before); is && was[what] == "" {
+			was[what] = p.heading
+		}
+	}
+	for _, p := range columns {
+		if what, is := without(plainWords(p.heading), after); is && was[what] != "" {
+			return [2]string{was[what], p.heading}
+		}
+	}
+	return found
+}
+
+// without returns words without the one of some that they begin or end with, and whether there is one, and more.
+func without(words, some []string) (rest string, is bool) {
+	switch n := len(words); {
+	case n < 2:
+	case slices.Contains(some, words[0]):
+		return strings.Join(words[1:], " "), true
+	case slices.Contains(some, words[n-1]):
+		return strings.Join(words[:n-1], " "), true
+	}
+	return "", false
 }
 
 // grouped guesses which rows of a table belong together.

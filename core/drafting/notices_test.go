@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"koinos/core/intent"
 	"koinos/core/list"
 	"koinos/core/source"
 )
@@ -60,29 +61,88 @@ func TestNotices(t *testing.T) {
 
 // A document about orders is not taken for one of orders without a word.
 func TestSpeaksOfOrders(t *testing.T) {
-	for _, c := range []struct{ heading, want string }{
-		{"Despatch note,Customer PO,Item,Qty despatched",
-			`The columns "Despatch note" and "Qty despatched" look like those ` +
+	for _, c := range []struct {
+		heading, want string
+		rows          []string
+	}{
+		{heading: "Despatch note,Customer PO,Item,Qty despatched",
+			want: `The columns "Despatch note" and "Qty despatched" look like those ` +
 				`of a shipment, which is about orders that are stored.`},
-		{"GRN,PO,Item,Qty received", `The columns "GRN" and "Qty received" look like those of a receipt, ` +
+		{"Order No,Line,Old price,New price", `The columns "Old price" and "New price" look like those of a change, which is ` +
+			`about orders that are stored.`, []string{"A-1,1,6.15,5.95", "A-1,2,0.97,0.99"}},
+		{"Ordine,Riga,Prezzo nuovo,Prezzo vecchio", `The columns "Prezzo vecchio" and "Prezzo nuovo" look like those of a ` +
+			`change, which is about orders that are stored.`, []string{"A-1,1,6.15,5.95", "A-1,2,0.97,0.99"}},
+		{"Item,Valid from,Old price,New price", `No column looks like a quantity: this may be a price list, and no document of ` +
+			`orders.`, []string{"00417,2026-01-01,6.15,5.95", "00418,2026-01-01,0.97,0.99"}},
+		{"Dispatch,Date,Order,Article,Shipped", `The columns "Dispatch" and "Shipped" look like those of a shipment, which is ` +
+			`about orders that are stored.`, []string{"D-1,30.11.2026,SO-000001,00417,10", "D-1,30.11.2026,SO-000001,00489,3"}},
+		{"Dispatch,Shipped,Order,Article", `No column looks like a quantity: this may be a list of shipments, and no document of ` +
+			`orders.`, []string{"D-1,30.11.2026,SO-000001,00417", "D-1,30.11.2026,SO-000001,00489"}},
+		{"GRN,PO Number,Received,Item,Qty Rcvd", `The columns "GRN" and "Qty Rcvd" look like those of a receipt, which is ` +
+			`about orders that are stored.`, []string{"G-1,PO-000001,2026-11-29,00101,100", "G-1,PO-000001,2026-11-29,00104,50"}},
+		{heading: "GRN,PO,Item,Qty received", want: `The columns "GRN" and "Qty received" look like those of a receipt, ` +
 			`which is about orders that are stored.`},
-		{"Invoice no,Order,Item,Qty invoiced", `The columns "Invoice no" and "Qty invoiced" look like those of an invoice, ` +
+		{heading: "Invoice no,Order,Item,Qty invoiced", want: `The columns "Invoice no" and "Qty invoiced" look like those of an invoice, ` +
 			`which is about orders that are stored.`},
-		{"PO,Item,Confirmed qty,Promised", `The columns "Confirmed qty" and "Promised" look like those of an answer, which ` +
-			`is about orders that are stored.`},
-		{"Order no,Line,New price,Action", `The columns "Action" and "New price" look like those of a change, which is about ` +
+		{heading: "PO,Item,Confirmed qty,Promised", want: `The columns "Confirmed qty" and "Promised" look like those of an answer, which ` +
+			`is about orders that are stored.`, rows: []string{"A-1,00417,3,2026-03-04", "A-1,00489,2,2026-03-04"}},
+		{heading: "Order no,Line,New price,Action", want: `The columns "Action" and "New price" look like those of a change, which is about ` +
 			`orders that are stored.`},
-		{"Shipment,Shipped,Item,Qty", ""}, // a day, or a quantity
-		{"Delivery note,Order no,Item,Qty", ""},
-		{"Order no,Item,Qty,Qty shipped", ""},
+		{heading: "Shipment,Shipped,Item,Qty", want: ""}, // a day, or a quantity
+		{heading: "Delivery note,Order no,Item,Qty", want: ""},
+		{heading: "Order no,Item,Qty,Qty shipped", want: ""},
 	} {
 		doc := c.heading + "\n"
-		for _, row := range []string{"A-1,B-1,00417,3", "A-1,B-1,00489,2", "A-2,B-2,00417,1"} {
+		rows := c.rows
+		if rows == nil {
+			rows = []string{"A-1,B-1,00417,3", "A-1,B-1,00489,2", "A-2,B-2,00417,1"}
+		}
+		for _, row := range rows {
 			doc += row + "\n"
 		}
 		p, err := Draft(strings.NewReader(doc), int64(len(doc)), Hints{Lists: &list.Set{}, Limits: source.DefaultLimits})
 		if err != nil || p.NoOrders != c.want {
 			t.Errorf("%s: %q, %v", c.heading, p.NoOrders, err)
+		}
+	}
+}
+
+// A draft of a notice takes nothing for a quantity that its heading calls something else, looks for numbers of both
+// sides where both stand in a column, and needs no partner: the orders say whose they are.
+func TestDraftOfAnybodysOrders(t *testing.T) {
+	for _, c := range []struct {
+		says      intent.Kind
+		doc, want string
+	}{
+		{intent.Shipment, "Dispatch;Date;Order;Pos.;Article;Shipped\nD-1;30.11.2026;SO-000001;1;00417;10\n" +
+			"D-1;30.11.2026;SO-000001;2;00104;3\nD-2;30.11.2026;4501190;1;00417;60\n", `header:
+  shipment: {from: Dispatch, need: must}
+  shipped_on: {from: Date, dates: d.m.yyyy}   # ? likely: its heading is like "date"
+  sender_number: {from: Order, need: must}   # ? likely: its heading is like "order"
+  number: {from: Order, need: must}   # ? unsure: some of its values begin with SO-, as our numbers do
+lines:
+  item: {from: Article}
+  number: {from: Pos.}
+  quantity: {from: Shipped, need: must}
+`},
+		{"", "Order No,Line,Old price,New price\nSO-000001,1,6.15,5.95\nSO-000001,2,0.97,0.99\n", `header:
+  sender_number: {from: Order No, need: must}
+  partner: {expr: '""', need: must}   # ? unsure: nothing says who the partner is: write value: and our code of it
+lines:
+  number: {from: Line}
+  unit_price: {from: New price}
+  quantity: {expr: '""', need: must}   # ? unsure: no column looks like a quantity: say from which one it comes
+  description: {expr: '""', need: must}   # ? unsure: no column looks like an item: say from which one it comes
+# Not used: Old price
+`},
+	} {
+		p, err := Draft(strings.NewReader(c.doc), int64(len(c.doc)), Hints{Says: c.says, Lists: &list.Set{},
+			Limits: source.DefaultLimits})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, got, _ := strings.Cut(p.Text, "header:\n"); "header:\n"+got != c.want {
+			t.Errorf("%s\nnot %s", got, c.want)
 		}
 	}
 }

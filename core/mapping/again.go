@@ -49,7 +49,9 @@ func (b *builder) complete(root *grammar.Node, m *Mapping) {
 				(m.Kind == intent.Answer || m.Kind == intent.Change) {
 				continue
 			}
-			if bind := bound(m.Levels[i], f.Name); bind == nil {
+			if bind := bound(m.Levels[i], f.Name); bind == nil && f.Name == "partner" && m.Kind != intent.Order {
+				continue // the order that is meant says whose it is
+			} else if bind == nil {
 				b.Add(finding.MappingMissingKey, n.At, "", "%s needs %q: %s.", level, f.Name, f.About)
 			} else {
 				bind.Need = Must
