@@ -245,8 +245,8 @@ func (n *noticed) on(said order.Date) order.Date {
 }
 
 // asks reports each change that the other side requests without making it: all of them where a person decides about
-// changes, and otherwise those of a set that stand beside what is wrong in it. from says which line of the notice each line
-// of the order comes from; what is asked as a whole has none.
+// changes, and otherwise those of a set that stand beside what is wrong in it. from says which line of the notice each
+// line of the order comes from; what is asked as a whole has none.
 func (s *Session) asks(e *Entry, c *store.Changed, from []int) {
 	if c == nil || !s.Asks && !(s.Elsewhere && e.Refused()) ||
 		e.Kind != intent.Change && e.Kind != intent.Withdrawal && e.Kind != intent.Order {

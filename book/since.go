@@ -10,9 +10,9 @@ import (
 	"koinos/store"
 )
 
-// since leaves of a change that names the revision it was made from only what somebody has changed since, such as a cell
-// of an exported table. What others have changed in the meantime stays; if both have changed the same value, the change
-// is refused.
+// since leaves of a change that names the revision it was made from only what somebody has changed since, such as a
+// cell of an exported table. What others have changed in the meantime stays; if both have changed the same value, the
+// change is refused.
 func (n *noticed) since() error {
 	n.clears = map[int][]order.Field{}
 	for _, c := range n.e.Clears {
@@ -88,8 +88,8 @@ func (n *noticed) wasAt(said order.Number) (*order.Order, error) {
 	return was, err
 }
 
-// cleared leaves of what a change makes blank in the header, or in one of its lines, what is blank in it and was not when
-// it was made.
+// cleared leaves of what a change makes blank in the header, or in one of its lines, what is blank in it and was not
+// when it was made.
 func (n *noticed) cleared(line int, was, is order.Side) (all []order.Clash) {
 	var blank []order.Field
 	for _, f := range n.clears[line] {

@@ -12,8 +12,8 @@ import (
 	"koinos/api"
 )
 
-// patience is how long a request is sent again after its answer was lost, and breath how long the client waits before each
-// time.
+// patience is how long a request is sent again after its answer was lost, and breath how long the client waits before
+// each time.
 const patience, breath = 15 * time.Second, 300 * time.Millisecond
 
 // once is call for a POST that must be done once: it has an Idempotency-Key, and is sent again if the connection breaks

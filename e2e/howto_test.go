@@ -14,7 +14,8 @@ var fence = regexp.MustCompile("(?s)```([a-z]+)(?: ([\\w.-]+))?\n(.*?)```\n")
 // shown is what a reader sees of what differs from day to day.
 var shown = strings.NewReplacer("ADDRESS", "http://127.0.0.1:8740", "TODAY", "2026-03-06", "TIME", "2026-03-06 09:30")
 
-// Each how-to is a session, see TestSessions: its files are written, and what stands below its commands is what they print.
+// Each how-to is a session, see TestSessions: its files are written, and what stands below its commands is what they
+// print.
 func TestHowTo(t *testing.T) {
 	played(t, "../docs/how-to/*.md", func(r *session, text string) string {
 		return fence.ReplaceAllStringFunc(text, func(all string) string {

@@ -15,8 +15,8 @@ import (
 	"time"
 )
 
-// Shipments without a number of their own count once under their keys, whenever the service is killed: a caller that got
-// no answer sends the same request again until it gets one.
+// Shipments without a number of their own count once under their keys, whenever the service is killed: a caller that
+// got no answer sends the same request again until it gets one.
 func TestKeyedPostsKilled(t *testing.T) {
 	t.Parallel()
 	data := filepath.Join(t.TempDir(), "data")
@@ -93,8 +93,8 @@ func TestKeyedPostsKilled(t *testing.T) {
 	}
 }
 
-// What a request has made is told again as it was told, also if the service ended before it answered, and when its answer
-// was forgotten; another body under the key is refused.
+// What a request has made is told again as it was told, also if the service ended before it answered, and when its
+// answer was forgotten; another body under the key is refused.
 func TestKeyedUnanswered(t *testing.T) {
 	t.Parallel()
 	data := filepath.Join(t.TempDir(), "data")

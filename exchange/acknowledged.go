@@ -15,7 +15,8 @@ import (
 	"koinos/store"
 )
 
-// answered is what the acknowledgements (997, 999) of an interchange say about one of our groups, the last of them last.
+// answered is what the acknowledgements (997, 999) of an interchange say about one of our groups, the last of them
+// last.
 type answered struct {
 	group int64
 	state string            // of the group

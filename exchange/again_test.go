@@ -113,7 +113,8 @@ func TestComesAgain(t *testing.T) {
 	}
 }
 
-// An interchange of a sender who was unknown may have come once more before it is replayed. What is accepted of it counts.
+// An interchange of a sender who was unknown may have come once more before it is replayed. What is accepted of it
+// counts.
 func TestKnownLate(t *testing.T) {
 	change := "BCH*04*SA*PM-1***20260317~POC*1*QI*30**MR*1.33**VP*00113~"
 	for _, c := range []struct {

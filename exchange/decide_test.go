@@ -128,8 +128,8 @@ func TestDecidedLineByLine(t *testing.T) {
 	}
 }
 
-// A decision that cannot be carried out, because goods left in the meantime, is forgotten: what the set asks for then is
-// decided anew.
+// A decision that cannot be carried out, because goods left in the meantime, is forgotten: what the set asks for then
+// is decided anew.
 func TestDecisionInVain(t *testing.T) {
 	skipRaces(t)
 	d := open(t)

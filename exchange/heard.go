@@ -187,7 +187,8 @@ func (a *arrival) settleAcks(sent map[int64]store.Sent) error {
 }
 
 // words are the notes about our sets in words, by the sets' control numbers.
-func (x *Exchange) words(ctx context.Context, one *answered, ours store.Sent, partner string) (map[string][]finding.Finding,
+func (x *Exchange) words(ctx context.Context, one *answered, ours store.Sent,
+	partner string) (map[string][]finding.Finding,
 	error) {
 	if len(one.notes) == 0 {
 		return nil, nil

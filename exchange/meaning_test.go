@@ -468,7 +468,8 @@ func TestChargesOfBilledLines(t *testing.T) {
 	}
 }
 
-// Days that say when goods are wanted, or until when, are those of the order and its lines; others that matter are said.
+// Days that say when goods are wanted, or until when, are those of the order and its lines; others that matter are
+// said.
 func TestDays(t *testing.T) {
 	skipRaces(t)
 	for _, c := range []struct{ header, line, want, says string }{

@@ -490,8 +490,8 @@ func TestNoticeOfOneOrderInParts(t *testing.T) {
 	}
 }
 
-// An invoice of several orders bills each of them with its own lines, under the same number, once. What stands beside the
-// lines is of the first; a total of all of them is said, and not compared.
+// An invoice of several orders bills each of them with its own lines, under the same number, once. What stands beside
+// the lines is of the first; a total of all of them is said, and not compared.
 func TestInvoiceThatCameOfSeveralOrders(t *testing.T) {
 	skipRaces(t)
 	d := open(t)

@@ -363,7 +363,8 @@ func (t *teller) goodsOf(ctx context.Context, known map[int64]*goods, id int64) 
 
 // shipment is the notice of a shipment, with all the orders that it is of, or nil if the partner knows it as it is. If
 // a part or all of it was taken back since, the partner is told that it is replaced or cancelled.
-func (t *teller) shipment(ctx context.Context, o *store.StoredOrder, all map[int64]*goods, number string) (*telling, error) {
+func (t *teller) shipment(ctx context.Context, o *store.StoredOrder, all map[int64]*goods, number string) (*telling,
+	error) {
 	ids, err := t.x.store.OrdersMoved(ctx, order.Shipment, o.Partner, number)
 	if err != nil {
 		return nil, err

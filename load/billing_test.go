@@ -173,7 +173,8 @@ R-2 against C, 1: -1 at 10 is -3.34, charge.freight -3.22: goods -3.34, tax -0.6
 	}
 }
 
-// The price of a supplier's invoice that does not say how many units it is for is for as many as the order's, or for one.
+// The price of a supplier's invoice that does not say how many units it is for is for as many as the order's, or for
+// one.
 func TestInvoicedPriceWithoutItsBasis(t *testing.T) {
 	for _, c := range []struct{ price, want string }{
 		{"231", `changed; row 2 column 4 line 1 invoiced was blank, is "60"`},

@@ -104,8 +104,8 @@ func (c changedTable) load(t *testing.T, e *Engine, dry bool) string {
 	return got
 }
 
-// A table that was written for changes changes what somebody has changed in it, and nothing else: whatever became of the
-// order in the meantime stays, and where both have changed the same, neither wins in silence.
+// A table that was written for changes changes what somebody has changed in it, and nothing else: whatever became of
+// the order in the meantime stays, and where both have changed the same, neither wins in silence.
 func TestChangedTable(t *testing.T) {
 	e := twoLines(t)
 	e.tellAll(t, []telling{
@@ -256,8 +256,8 @@ lines: {number: {from: Line}, quantity: {from: Qty, need: must}, amount: {from: 
 	}
 }
 
-// Whichever cell of a table with all columns somebody changes, or makes blank, that is the one change of the order; or the
-// order is refused, and the finding says why.
+// Whichever cell of a table with all columns somebody changes, or makes blank, that is the one change of the order; or
+// the order is refused, and the finding says why.
 func TestAnyCellIsOneChange(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it looks for no races")

@@ -112,8 +112,8 @@ func state(t *testing.T, e *Engine) []string {
 	return out
 }
 
-// revisions notes every order as it is, by its id and revision, and compares what is kept of earlier revisions with what
-// was noted of them then.
+// revisions notes every order as it is, by its id and revision, and compares what is kept of earlier revisions with
+// what was noted of them then.
 func revisions(t *testing.T, e *Engine, was map[[2]int64]string) {
 	t.Helper()
 	all, _, err := e.store.Orders(context.Background(), store.OrderFilter{Limit: 100})

@@ -125,8 +125,8 @@ func valueOf(w *api.Why, o *order.Order) error {
 	return nil
 }
 
-// arrivedAs is the line of the document that a line of the order was: one that stands where its value stands. Of several
-// in one cell it is the one at the same position, or else the one with that value.
+// arrivedAs is the line of the document that a line of the order was: one that stands where its value stands. Of
+// several in one cell it is the one at the same position, or else the one with that value.
 func arrivedAs(w *api.Why, d *intent.Intent, field string) int {
 	if w.Line == 0 || w.Place == (origin.Place{}) {
 		return w.Line

@@ -12,8 +12,8 @@ import (
 // contents were stored are compared by the document ?5.
 const sameContent = `(content = ?4 OR content = '' AND document = ?5)`
 
-// readBefore is the SQL condition that the interchange i was read before the interchange ?3. One whose sender was unknown
-// when it came is read later than those that came after it, once somebody has described the sender.
+// readBefore is the SQL condition that the interchange i was read before the interchange ?3. One whose sender was
+// unknown when it came is read later than those that came after it, once somebody has described the sender.
 const readBefore = `(i.id < ?3 OR i.state NOT IN ('arriving', 'unknown', 'doubtful') AND i.ruling <> 'let_in')`
 
 // KnownControl returns the first earlier interchanges from the same partner with the same control number: one with the

@@ -133,8 +133,8 @@ func (s *Store) HeadsOf(ctx context.Context, ids []int64) ([]api.OrderSummary, e
 	return list, err
 }
 
-// ordersNow reads orders with their lines and the quantities of these that have moved, were invoiced and come later, all
-// at one moment.
+// ordersNow reads orders with their lines and the quantities of these that have moved, were invoiced and come later,
+// all at one moment.
 func (s *Store) ordersNow(ctx context.Context, ids []int64) ([]*StoredOrder, error) {
 	if len(ids) == 0 {
 		return nil, nil

@@ -409,7 +409,8 @@ type OutcomeFilter struct {
 
 // Outcomes lists what became of a load's orders, in the document's order, and says whether there are more. There may be
 // fewer than the limit, where thousands of lines of an order changed.
-func (s *Store) Outcomes(ctx context.Context, load int64, f OutcomeFilter) (list []outcome.OrderOutcome, more bool, err error) {
+func (s *Store) Outcomes(ctx context.Context, load int64, f OutcomeFilter) (list []outcome.OrderOutcome, more bool,
+	err error) {
 	const which = ` FROM load_orders o WHERE load_id = ? AND seq > ? AND (? = '' OR outcome = ?) AND (? = 0 OR seq = ?)`
 	args := []any{load, f.After, f.Outcome, f.Outcome, f.Seq, f.Seq}
 	last, more, err := within(ctx, s.r, `SELECT seq AS at, coalesce(length(`+changedInLoad+`), 0) AS size`+which+

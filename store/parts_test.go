@@ -48,9 +48,9 @@ func TestQuantities(t *testing.T) {
 	}
 }
 
-// Movements and invoices that an earlier version stored, a row for each line, are the same when a row has all lines of an
-// order: their sequence, which is not that of the lines' ids, what was said besides, and those of several orders. The
-// references of its orders find them.
+// Movements and invoices that an earlier version stored, a row for each line, are the same when a row has all lines of
+// an order: their sequence, which is not that of the lines' ids, what was said besides, and those of several orders.
+// The references of its orders find them.
 func TestPartsOfAnEarlierVersion(t *testing.T) {
 	ctx, dir := context.Background(), t.TempDir()
 	file := filepath.Join(dir, DatabaseFile)

@@ -219,7 +219,8 @@ func readDecisions(ctx context.Context, q querier, id int64, list []api.SetRecor
 	return nil
 }
 
-// Decide records which of the changes that a set asks for are taken. A later decision takes the place of an earlier one.
+// Decide records which of the changes that a set asks for are taken. A later decision takes the place of an earlier
+// one.
 func (t *Tx) Decide(interchange int64, seq int, taken []int, by string, when time.Time) error {
 	list, err := json.Marshal(append([]int{}, taken...))
 	if err != nil {

@@ -55,7 +55,8 @@ func (s *Store) Spoken(ctx context.Context, names []Spoken, moves []MovementKey,
 	return orders, known, nil
 }
 
-// OrdersOf finds the orders that a notice may mean. More than one result means that what it calls its order is ambiguous.
+// OrdersOf finds the orders that a notice may mean. More than one result means that what it calls its order is
+// ambiguous.
 func (s *Store) OrdersOf(ctx context.Context, n Spoken) ([]int64, error) {
 	found, err := ordersOf(ctx, s.r, []Spoken{n})
 	if err != nil {
@@ -68,7 +69,9 @@ func (s *Store) OrdersOf(ctx context.Context, n Spoken) ([]int64, error) {
 func (t *Tx) OrdersOf(all []Spoken) ([][]int64, error) { return ordersOf(t.ctx, t, all) }
 
 // PartnersOf tells whose the orders are that notices mean; "" where nobody's order fits, or orders of several partners.
-func (s *Store) PartnersOf(ctx context.Context, all []Spoken) ([]string, error) { return partnersOf(ctx, s.r, all) }
+func (s *Store) PartnersOf(ctx context.Context, all []Spoken) ([]string, error) {
+	return partnersOf(ctx, s.r, all)
+}
 
 // PartnersOf is Store.PartnersOf, including what the transaction has written.
 func (t *Tx) PartnersOf(all []Spoken) ([]string, error) { return partnersOf(t.ctx, t, all) }

@@ -356,8 +356,8 @@ func (t *Tx) rollback() error {
 	return ignoreDone(err)
 }
 
-// failed examines a statement's error: one that ended the transaction makes it unusable. So does a full disk, after which
-// SQLite undoes the statement alone where it can.
+// failed examines a statement's error: one that ended the transaction makes it unusable. So does a full disk, after
+// which SQLite undoes the statement alone where it can.
 func (t *Tx) failed(err error) error {
 	if err == nil || errors.Is(err, sql.ErrNoRows) {
 		return err

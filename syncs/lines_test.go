@@ -205,8 +205,8 @@ func (k *keeping) besideQuay(key string) *quay {
 	return q
 }
 
-// An order of many lines is read once for all of its lines that a shipment refers to, here and there; and if all of them
-// have the same trouble, it is said of some of them.
+// An order of many lines is read once for all of its lines that a shipment refers to, here and there; and if all of
+// them have the same trouble, it is said of some of them.
 func TestManyLinesOfTheirs(t *testing.T) {
 	const n = 300
 	var lines, sent []string

@@ -196,8 +196,8 @@ func (r *referred) value(ctx context.Context, key string) (v tree.Node, err erro
 	return v, nil
 }
 
-// at returns the record or line with a key, and where in it the value stands by which it can be found; nil is that there
-// is none.
+// at returns the record or line with a key, and where in it the value stands by which it can be found; nil is that
+// there is none.
 func (r *referred) at(ctx context.Context, key string) (*tree.Node, *jsondoc.Path, error) {
 	to := r.o.Records[r.ref.To]
 	if r.ref.Line == nil {

@@ -1,4 +1,5 @@
-// Package documents has the commands about documents and loads: what is in them, the mappings and lists that read them, and what became of them.
+// Package documents has the commands about documents and loads: what is in them, the mappings and lists that read them,
+// and what became of them.
 package documents
 
 import (

@@ -211,7 +211,8 @@ it. It ends with 3 when something is still held.`,
 }
 
 // retried waits for the result of a retry, and reports it.
-func (a *app) retried(ctx context.Context, calls *client.Client, out *api.Retried, w *shell.Waiting, noWait bool) error {
+func (a *app) retried(ctx context.Context, calls *client.Client, out *api.Retried, w *shell.Waiting,
+	noWait bool) error {
 	if noWait {
 		if done, err := a.JSON(out); done {
 			return err

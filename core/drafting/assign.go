@@ -497,8 +497,8 @@ func (d *drafter) figure(word string) bool {
 	})
 }
 
-// onlyNumbers takes the quantity, if no heading says where it is, from the one column of numbers that nothing else uses,
-// and whose heading says nothing else.
+// onlyNumbers takes the quantity, if no heading says where it is, from the one column of numbers that nothing else
+// uses, and whose heading says nothing else.
 func (d *drafter) onlyNumbers(columns []*profile, chosen []candidate) []candidate {
 	if d.hints.Says != "" && !noticeOf[d.hints.Says].counts ||
 		slices.ContainsFunc(chosen, func(c candidate) bool { return c.level == order.Lines && c.name() == "quantity" }) {

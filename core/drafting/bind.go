@@ -28,7 +28,8 @@ func (d *drafter) bind(c *candidate, all []candidate, second *candidate) {
 	}
 }
 
-// within lets the binding of a value that is a part of its cell take it out of it. A number in JSON has a decimal point.
+// within lets the binding of a value that is a part of its cell take it out of it. A number in JSON has a decimal
+// point.
 func (d *drafter) within(b *binding, c *candidate) {
 	own := c.column.expr
 	b.words = slices.DeleteFunc(b.words, func(w string) bool {

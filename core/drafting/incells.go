@@ -20,8 +20,8 @@ type inCells struct {
 	why     string
 }
 
-// unfolded returns a table as it would be if each line that its cells hold had a row of its own, and how they hold them;
-// nil if they do not.
+// unfolded returns a table as it would be if each line that its cells hold had a row of its own, and how they hold
+// them; nil if they do not.
 func (d *drafter) unfolded(t *table) (*table, *inCells) {
 	if t.headAt < 0 {
 		return nil, nil
@@ -58,7 +58,8 @@ func (how *inCells) candidates(d *drafter, all []candidate) []candidate {
 
 // unfold makes a table with a row for each of the pieces of a row's cells. What further columns say of each row is put
 // behind the others.
-func (d *drafter) unfold(t *table, divided []int, pieces func(r *source.Record) [][]source.Cell, further []*profile) *table {
+func (d *drafter) unfold(t *table, divided []int, pieces func(r *source.Record) [][]source.Cell,
+	further []*profile) *table {
 	out := *t
 	out.rows = nil
 	for i := range t.rows {
@@ -209,7 +210,8 @@ func (d *drafter) dividedCells(t *table) (*table, *inCells) {
 	return nil, nil
 }
 
-// kindOfPieces tells how many pieces a cell of a column has at most, and whether all of them are whole numbers or codes.
+// kindOfPieces tells how many pieces a cell of a column has at most, and whether all of them are whole numbers or
+// codes.
 func kindOfPieces(p *profile, by string) (most int, count, code bool) {
 	count, code = true, true
 	for _, v := range p.values {

@@ -37,8 +37,8 @@ func (d *drafter) byCode(n *tree.Node) bool {
 	return true
 }
 
-// rowsOf is a list of lists of values, such as the cells of a sheet. Its first one may have their headings, or a list of
-// texts beside it.
+// rowsOf is a list of lists of values, such as the cells of a sheet. Its first one may have their headings, or a list
+// of texts beside it.
 type rowsOf struct {
 	headings []string
 	behind   int // rows of headings

@@ -38,9 +38,9 @@ type Choice struct {
 var Kinds = []string{string(intent.Change), string(intent.Shipment), string(intent.Receipt), string(intent.Return),
 	string(intent.Invoice)}
 
-// filledIn are the columns to be filled in, by what the table is for: the number of the notice, and the blank column for
-// quantities. The number is the order's with its next revision, and a T for table: what somebody posts without a number
-// in the meantime is called the same without it.
+// filledIn are the columns to be filled in, by what the table is for: the number of the notice, and the blank column
+// for quantities. The number is the order's with its next revision, and a T for table: what somebody posts without a
+// number in the meantime is called the same without it.
 var filledIn = map[intent.Kind]struct{ number, quantity string }{
 	intent.Shipment: {"shipment", "ship now"}, intent.Receipt: {"receipt", "receive now"},
 	intent.Return: {"return", "returned now"}, intent.Invoice: {"invoice", "bill now"},

@@ -8,8 +8,8 @@ import (
 	"koinos/core/tree"
 )
 
-// member is the value in a JSON text to which a path (RFC 9535), or the name of a member, leads; blank if there is none.
-// Objects and lists are JSON texts again.
+// member is the value in a JSON text to which a path (RFC 9535), or the name of a member, leads; blank if there is
+// none. Objects and lists are JSON texts again.
 func member(text, path string) (string, error) {
 	if strings.TrimSpace(text) == "" {
 		return "", nil

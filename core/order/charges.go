@@ -107,7 +107,8 @@ func (o *Order) SettleCharge() Charge {
 }
 
 // charges works out the charges that are shares of an amount, and adds all of them to a total.
-func (s *sum) charges(total decimal.Decimal, charges []Charge, of decimal.Decimal, r Rounding, digits int) decimal.Decimal {
+func (s *sum) charges(total decimal.Decimal, charges []Charge, of decimal.Decimal, r Rounding,
+	digits int) decimal.Decimal {
 	for i := range charges {
 		c := &charges[i]
 		if c.Percent.set {

@@ -9,8 +9,8 @@ import (
 	"unsafe"
 )
 
-// Encoder writes structs of this package as JSON: the same bytes as encoding/json, in a fraction of its time and without
-// garbage. Some members can be left out, for those who keep these elsewhere.
+// Encoder writes structs of this package as JSON: the same bytes as encoding/json, in a fraction of its time and
+// without garbage. Some members can be left out, for those who keep these elsewhere.
 type Encoder[T Encoded] struct{ members []member }
 
 // Encoded are the structs that there is an encoder for.
@@ -104,8 +104,8 @@ func (e Encoder[T]) AppendAll(b []byte, all []T) (_ []byte, err error) {
 	return append(b, ']'), nil
 }
 
-// appendMembers appends what a struct holds. The members are those of its type: reflection gave their offsets and forms,
-// and going by these without it is what makes the encoder fast.
+// appendMembers appends what a struct holds. The members are those of its type: reflection gave their offsets and
+// forms, and going by these without it is what makes the encoder fast.
 func appendMembers(b []byte, of unsafe.Pointer, members []member) (_ []byte, err error) {
 	b = append(b, '{')
 	first := len(b)

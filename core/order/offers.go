@@ -108,8 +108,8 @@ func lastAnswers(o *Order, answers []Answered) map[int]*answer {
 // backordered are the words and codes that say that a quantity comes later than was asked.
 var backordered = []string{"BACK-ORDERED", "IB", "BP"}
 
-// Show fills in what is shown of each line and not stored: its status, and how much of it comes later than was asked, as
-// the last answer about the line says and as far as it is open still. What a line says itself stays.
+// Show fills in what is shown of each line and not stored: its status, and how much of it comes later than was asked,
+// as the last answer about the line says and as far as it is open still. What a line says itself stays.
 func (o *Order) Show(answers []Answered) error {
 	for i := range o.Lines {
 		o.Lines[i].Status = o.Lines[i].DeriveStatus(o.Kind)

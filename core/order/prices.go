@@ -28,8 +28,8 @@ func (p *Priced) SameTerms(q Priced) bool {
 	return high.Cmp(low) == 0
 }
 
-// Beside returns a price as it is meant beside the terms of the order's line. A price whose basis is not stated may be for
-// as many units as the order's, or for one: it is for whichever makes it nearer to the order's price.
+// Beside returns a price as it is meant beside the terms of the order's line. A price whose basis is not stated may be
+// for as many units as the order's, or for one: it is for whichever makes it nearer to the order's price.
 func (p Priced) Beside(line Priced) Priced {
 	one, same := p, p
 	one.PriceBasis, same.PriceBasis = NumberOf(1), line.basis()

@@ -2,8 +2,8 @@ package order
 
 import "testing"
 
-// A price whose basis nobody has stated is for one unit, or for as many as the order's, whichever is the nearer; what the
-// order takes over has the basis that is named.
+// A price whose basis nobody has stated is for one unit, or for as many as the order's, whichever is the nearer; what
+// the order takes over has the basis that is named.
 func TestPriceWithoutItsBasis(t *testing.T) {
 	for _, c := range []struct{ ordered, per, offered, by, differs, price, basis string }{
 		{"231", "10", "231", "", "", "", ""},

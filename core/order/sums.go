@@ -146,8 +146,8 @@ func (o *Order) AsOrdered(r Rounding) *Order {
 // taxes are the amounts that are taxed, each with its rate. Amounts that are rounded together are one entry.
 type taxes []struct{ rate, amount decimal.Decimal }
 
-// taxes returns what is taxed of the lines. The order's own allowances and charges, where they are taxed, are divided by
-// the lines' amounts.
+// taxes returns what is taxed of the lines. The order's own allowances and charges, where they are taxed, are divided
+// by the lines' amounts.
 func (o *Order) taxes(s *sum, goods decimal.Decimal) (all taxes) {
 	shared := s.taxed(o.Charges, o.TaxBase)
 	for i := range o.Lines {

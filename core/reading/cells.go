@@ -67,8 +67,8 @@ func (w *worker) piece(column int) source.Cell {
 	return source.Cell{}
 }
 
-// divide takes the cells of a row apart. It returns their values by columns, and how many lines they make. Cells that hold
-// different numbers of values are reported, because nobody knows which of them belong together.
+// divide takes the cells of a row apart. It returns their values by columns, and how many lines they make. Cells that
+// hold different numbers of values are reported, because nobody knows which of them belong together.
 func (w *worker) divide(r *Row) (all map[int][]source.Cell, lines int) {
 	by := w.m.Parts[mapping.InLines].By
 	all = map[int][]source.Cell{}

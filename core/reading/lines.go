@@ -76,8 +76,8 @@ func (w *worker) lines() {
 }
 
 // mostStatements is how many statements a line of X12 can have, such as answers (ACK), and mostDeliveries how many
-// deliveries. Each is read with everything else that the line says: mostBeside is how many segments can be looked at for
-// all of them.
+// deliveries. Each is read with everything else that the line says: mostBeside is how many segments can be looked at
+// for all of them.
 const mostStatements, mostDeliveries, mostBeside = 500, 10_000, 1_000_000
 
 // tooMany says that a line has too many of what stands several times in it, if the next one, a node, is too many.

@@ -200,8 +200,8 @@ func gapped(lines []fixedLine) *Fixed {
 	return best
 }
 
-// columnsOf returns the columns that gaps leave. One blank between two words may be by chance, so without headings a gap
-// has two; with them, each column has one above it.
+// columnsOf returns the columns that gaps leave. One blank between two words may be by chance, so without headings a
+// gap has two; with them, each column has one above it.
 func columnsOf(filled []bool, head []rune, headed bool) (columns []Position) {
 	for _, s := range spans(filled) {
 		last := len(columns) - 1

@@ -9,12 +9,13 @@ import (
 	"koinos/core/x12"
 )
 
-// SetParts says how a transaction set is divided among the orders that its lines name, such as an invoice of several. Each
-// order gets the set with its lines only.
+// SetParts says how a transaction set is divided among the orders that its lines name, such as an invoice of several.
+// Each order gets the set with its lines only.
 type SetParts struct {
 	Lines *x12.Address   // the lines of the set
 	Names []*x12.Address // of a line: what names its order; the first that is filled counts
-	// of a line: its number. If no two lines have the same one, it counts the lines of the set and not those of the orders.
+	// of a line: its number. If no two lines have the same one, it counts the lines of the set and not those of the
+	// orders.
 	Number *x12.Address
 	Unless []*x12.Address // of the set: what names the order of all of it; then it is not divided
 	First  []string       // segments beside the lines that the first order gets alone, because nobody divides them

@@ -123,8 +123,8 @@ func (n *Node) Pick(pick func(*Node) *Node) *Node {
 	return &only
 }
 
-// Alone returns a function that gives a segment with only one of some of its members, or with another node in its place,
-// in front of the other segments in it. The copies share these, and must not be changed.
+// Alone returns a function that gives a segment with only one of some of its members, or with another node in its
+// place, in front of the other segments in it. The copies share these, and must not be changed.
 func (n *Node) Alone(some func(*Node) bool) func(as *Node) *Node {
 	var rest *Node // without them, when it is first asked for
 	return func(as *Node) *Node {

@@ -11,8 +11,8 @@ import (
 	"koinos/core/order"
 )
 
-// The lines of an order go into one row, each value of theirs into the cell that holds all of them; what does not fit is
-// said.
+// The lines of an order go into one row, each value of theirs into the cell that holds all of them; what does not fit
+// is said.
 func TestInCells(t *testing.T) {
 	line := func(item, quantity, day string) order.Line {
 		return order.Line{Item: item, Quantity: order.MustNumber(quantity), RequestedDeliveryOn: order.Date(day)}
