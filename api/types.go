@@ -200,7 +200,7 @@ type Field struct {
 	Type    order.Type  `json:"type"`
 	About   string      `json:"about"`
 	Choices []string    `json:"choices,omitempty"`
-	Must    bool        `json:"must" doc:"No order can do without it"`
+	Needed  []string    `json:"needed" doc:"Kinds of records that cannot do without it: sales, purchase, shipment …"`
 }
 
 // Acceptance names warnings that shall not hold orders.

@@ -12,6 +12,7 @@ import (
 	"koinos/api"
 	"koinos/core/drafting"
 	"koinos/core/finding"
+	"koinos/core/intent"
 	"koinos/core/list"
 	"koinos/core/mapping"
 	"koinos/core/order"
@@ -138,8 +139,17 @@ func (s *Service) editor(h huma.API) {
 			page := api.Page[api.Field]{}
 			for _, level := range order.Levels {
 				for _, f := range order.AllFields(level) {
-					page.Items = append(page.Items, api.Field{Level: level, Name: f.Name, Type: f.Type, About: f.About,
-						Choices: f.Choices, Must: f.Must})
+					field := api.Field{Level: level, Name: f.Name, Type: f.Type, About: f.About, Choices: f.Choices,
+						Needed: []string{}}
+					if mapping.Needs(intent.Order, f) {
+						field.Needed = append(field.Needed, order.Kinds...)
+					}
+					for _, kind := range intent.Notices {
+						if mapping.Needs(intent.Kind(kind), f) {
+							field.Needed = append(field.Needed, kind)
+						}
+					}
+					page.Items = append(page.Items, field)
 				}
 			}
 			return &answer[api.Page[api.Field]]{page}, nil

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"slices"
 	"strings"
 
 	"koinos/core/order"
@@ -38,7 +39,7 @@ func (s *Store) Spoken(ctx context.Context, names []Spoken, moves []MovementKey,
 	var ids []int64
 	for _, of := range found {
 		if len(of) == 1 {
-			ids = append(ids, of[0])
+			ids = append(ids, of[0].ID)
 		}
 	}
 	byID, err := ordersNow(ctx, tx, ids, lines)
@@ -48,8 +49,8 @@ func (s *Store) Spoken(ctx context.Context, names []Spoken, moves []MovementKey,
 	orders = make([]*StoredOrder, len(names))
 	for i, of := range found {
 		if len(of) == 1 {
-			orders[i] = byID[of[0]]
-			delete(byID, of[0])
+			orders[i] = byID[of[0].ID]
+			delete(byID, of[0].ID)
 		}
 	}
 	return orders, known, nil
@@ -62,11 +63,36 @@ func (s *Store) OrdersOf(ctx context.Context, n Spoken) ([]int64, error) {
 	if err != nil {
 		return nil, err
 	}
-	return found[0], nil
+	return idsOf(found[0]), nil
 }
 
 // OrdersOf is Store.OrdersOf for many at once, in their order, including what the transaction has written.
-func (t *Tx) OrdersOf(all []Spoken) ([][]int64, error) { return ordersOf(t.ctx, t, all) }
+func (t *Tx) OrdersOf(all []Spoken) ([][]int64, error) {
+	found, err := ordersOf(t.ctx, t, all)
+	if err != nil {
+		return nil, err
+	}
+	of := make([][]int64, len(all))
+	for i := range found {
+		of[i] = idsOf(found[i])
+	}
+	return of, nil
+}
+
+// meant is an order that a notice may mean, and whose it is.
+type meant struct {
+	ID      int64
+	Partner string
+	Name    string
+}
+
+func idsOf(all []meant) []int64 {
+	var of []int64
+	for _, m := range all {
+		of = append(of, m.ID)
+	}
+	return of
+}
 
 // PartnersOf tells whose the orders are that notices mean; "" where nobody's order fits, or orders of several partners.
 func (s *Store) PartnersOf(ctx context.Context, all []Spoken) ([]string, error) {
@@ -82,24 +108,22 @@ func partnersOf(ctx context.Context, q querier, all []Spoken) ([]string, error) 
 		return nil, err
 	}
 	partners := make([]string, len(all))
-	for i, ids := range found {
-		if partners[i], err = partnerOf(ctx, q, ids); err != nil {
-			return nil, err
+	for i, some := range found {
+		if len(some) > 0 && !slices.ContainsFunc(some, func(m meant) bool { return m.Partner != some[0].Partner }) {
+			partners[i] = some[0].Partner
 		}
 	}
 	return partners, nil
 }
 
 // PartnerOf tells whose some orders are; "" where they are of several partners.
-func (t *Tx) PartnerOf(ids []int64) (string, error) { return partnerOf(t.ctx, t, ids) }
-
-func partnerOf(ctx context.Context, q querier, ids []int64) (string, error) {
+func (t *Tx) PartnerOf(ids []int64) (string, error) {
 	if len(ids) == 0 {
 		return "", nil
 	}
 	where, arg := among("id", ids...)
 	var partners []string
-	err := q.SelectContext(ctx, &partners, `SELECT DISTINCT partner FROM orders WHERE `+where+` LIMIT 2`, arg)
+	err := t.SelectContext(t.ctx, &partners, `SELECT DISTINCT partner FROM orders WHERE `+where+` LIMIT 2`, arg)
 	if err != nil || len(partners) != 1 {
 		return "", err
 	}
@@ -118,7 +142,7 @@ type called struct {
 	number string
 }
 
-func ordersOf(ctx context.Context, q querier, all []Spoken) ([][]int64, error) {
+func ordersOf(ctx context.Context, q querier, all []Spoken) ([][]meant, error) {
 	numbers, senders := map[side][]string{}, map[side][]string{}
 	for _, n := range all {
 		of := side{n.Kind, n.Partner}
@@ -129,67 +153,64 @@ func ordersOf(ctx context.Context, q querier, all []Spoken) ([][]int64, error) {
 			senders[of] = append(senders[of], n.Sender)
 		}
 	}
-	look := func(of map[side][]string, query string, as func(string) string) (map[called][]int64, error) {
-		found := map[called][]int64{}
+	look := func(of map[side][]string, query string, as func(string) string) (map[called][]meant, error) {
+		found := map[called][]meant{}
 		for from, list := range of {
 			text, err := json.Marshal(list)
 			if err != nil {
 				return nil, err
 			}
-			var rows []struct {
-				ID   int64
-				Name string
-			}
+			var rows []meant
 			if err := q.SelectContext(ctx, &rows, query, string(from.kind), from.partner, string(text)); err != nil {
 				return nil, err
 			}
 			for _, r := range rows {
 				key := called{from, as(r.Name)}
-				found[key] = append(found[key], r.ID)
+				found[key] = append(found[key], r)
 			}
 		}
 		return found, nil
 	}
-	byNumber, err := look(numbers, `SELECT id, number AS name FROM orders
+	byNumber, err := look(numbers, `SELECT id, partner, number AS name FROM orders
 	  WHERE kind = ?1 AND (?2 = '' OR +partner = ?2) AND number IN (SELECT value FROM json_each(?3))`, func(n string) string { return n })
-	bySender, senderErr := look(senders, `SELECT id, sender_number AS name FROM orders WHERE +kind = ?1 AND (?2 = '' OR +partner = ?2)
+	bySender, senderErr := look(senders, `SELECT id, partner, sender_number AS name FROM orders WHERE +kind = ?1 AND (?2 = '' OR +partner = ?2)
 	  AND sender_number COLLATE NOCASE IN (SELECT value FROM json_each(?3)) ORDER BY id`, fold)
 	if err := errors.Join(err, senderErr); err != nil {
 		return nil, err
 	}
-	ids := make([][]int64, len(all))
+	found := make([][]meant, len(all))
 	for i, n := range all {
 		of := side{n.Kind, n.Partner}
 		if n.Number != "" {
-			ids[i] = byNumber[called{of, n.Number}]
+			found[i] = byNumber[called{of, n.Number}]
 			if upper := strings.ToUpper(n.Number); upper != n.Number {
-				ids[i] = append(ids[i], byNumber[called{of, upper}]...)
+				found[i] = slices.Concat(found[i], byNumber[called{of, upper}])
 			}
 		}
-		if len(ids[i]) == 0 && n.Sender != "" {
-			ids[i] = bySender[called{of, fold(n.Sender)}]
+		if len(found[i]) == 0 && n.Sender != "" {
+			found[i] = bySender[called{of, fold(n.Sender)}]
 		}
 		if n.Number+n.Sender == "" && len(n.References) > 0 {
-			if ids[i], err = referredTo(ctx, q, n); err != nil {
+			if found[i], err = referredTo(ctx, q, n); err != nil {
 				return nil, err
 			}
 		}
 	}
-	return ids, nil
+	return found, nil
 }
 
 // referredTo returns the orders that have all references of a notice, at most two of them.
-func referredTo(ctx context.Context, q querier, n Spoken) (ids []int64, err error) {
+func referredTo(ctx context.Context, q querier, n Spoken) (found []meant, err error) {
 	first := n.References[0]
-	query, args := `SELECT o.id FROM order_references r CROSS JOIN orders o ON o.id = r.order_id
+	query, args := `SELECT o.id, o.partner FROM order_references r CROSS JOIN orders o ON o.id = r.order_id
 	  WHERE r.qualifier = ? AND r.value = ? AND o.kind = ? AND (? = '' OR o.partner = ?)`,
 		[]any{first.Qualifier, first.Value, string(n.Kind), n.Partner, n.Partner}
 	for _, r := range n.References[1:] {
 		query += ` AND EXISTS (SELECT 1 FROM order_references WHERE qualifier = ? AND value = ? AND order_id = o.id)`
 		args = append(args, r.Qualifier, r.Value)
 	}
-	err = q.SelectContext(ctx, &ids, query+` ORDER BY r.order_id LIMIT 2`, args...)
-	return ids, err
+	err = q.SelectContext(ctx, &found, query+` ORDER BY r.order_id LIMIT 2`, args...)
+	return found, err
 }
 
 // Namesake is an order that has a number, as its own or as its sender's.

@@ -3,6 +3,7 @@ package shell
 import (
 	"cmp"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -138,7 +139,14 @@ func (a *App) Interchange(i *api.Interchange) {
 	if len(rows) > 0 {
 		report.Table(a.Out, []string{"set", "control", "state", "orders", ">load", ">findings"}, rows)
 	}
+	decides, waits := false, false
 	for _, s := range i.Sets {
+		asks := slices.ContainsFunc(s.Findings, func(f finding.Finding) bool { return f.Code == finding.ChangeAsked })
+		if s.State == api.StateHeld && i.Direction == "in" && s.Decided == nil {
+			if waits = waits || !asks; asks {
+				decides = true
+			}
+		}
 		if s.Decided != nil {
 			fmt.Fprintf(a.Out, "Set %s %s: %s\n", s.Kind, s.Control, decidedWords(s.Decided))
 		}
@@ -146,6 +154,13 @@ func (a *App) Interchange(i *api.Interchange) {
 			fmt.Fprintf(a.Out, "Set %s %s\n", s.Kind, s.Control)
 			a.said("  ", s.Findings)
 		}
+	}
+	if decides {
+		fmt.Fprintf(a.Out, "To take what is asked for, or some of it: koinos exchange decide %d\n", i.ID)
+	}
+	if waits {
+		fmt.Fprintf(a.Out, "When the cause is gone: koinos exchange replay %d. When it is dealt with by hand: koinos exchange settle %d\n",
+			i.ID, i.ID)
 	}
 }
 

@@ -34,6 +34,19 @@ func bound(all []Binding, field string) *Binding {
 	return nil
 }
 
+// Needs reports whether a mapping of some kind has to bind a field.
+func Needs(kind intent.Kind, f order.Field) bool {
+	switch {
+	case !f.Must || !f.Of(string(kind)):
+		return false
+	case f.Name == "partner":
+		return kind == intent.Order // a stored order says whose it is
+	case f.Name == "quantity":
+		return kind != intent.Answer && kind != intent.Change
+	}
+	return true
+}
+
 // complete checks that the fields are bound without which an order makes no sense.
 func (b *builder) complete(root *grammar.Node, m *Mapping) {
 	if m.Document.Headless {
@@ -45,16 +58,12 @@ func (b *builder) complete(root *grammar.Node, m *Mapping) {
 			continue
 		}
 		for _, f := range append(order.AllFields(level), order.Statements(level)...) {
-			if !f.Must || !f.Of(string(m.Kind)) || f.Name == "quantity" &&
-				(m.Kind == intent.Answer || m.Kind == intent.Change) {
-				continue
-			}
-			if bind := bound(m.Levels[i], f.Name); bind == nil && f.Name == "partner" && m.Kind != intent.Order {
-				continue // the order that is meant says whose it is
-			} else if bind == nil {
-				b.Add(finding.MappingMissingKey, n.At, "", "%s needs %q: %s.", level, f.Name, f.About)
-			} else {
+			bind := bound(m.Levels[i], f.Name)
+			switch needs := Needs(m.Kind, f); {
+			case bind != nil && (needs || f.Must && f.Name == "partner"):
 				bind.Need = Must
+			case needs:
+				b.Add(finding.MappingMissingKey, n.At, "", "%s needs %q: %s.", level, f.Name, f.About)
 			}
 		}
 	}

@@ -21,6 +21,7 @@ const props = defineProps<{
   findings: Finding[]
   armed: string
   extends?: boolean
+  kind: string
 }>()
 const emit = defineEmits<{
   bind: [level: string, field: string, from: string]
@@ -59,7 +60,7 @@ const unboundMust = computed(() =>
     ? []
     : props.fields.filter(
         (f) =>
-          f.must &&
+          f.needed.includes(props.kind || 'sales') &&
           ['header', 'lines'].includes(f.level) &&
           !props.bound.some((b) => b.level === f.level && b.field === f.name),
       ),

@@ -253,7 +253,7 @@ function onKey(e: KeyboardEvent) {
           <TabStrip v-model="tab" :tabs="[...tabs]" panel="editor-panel" label="The mapping" />
           <div id="editor-panel" class="sheet panel" role="tabpanel" :aria-labelledby="`editor-panel-${tab}`">
             <FieldTable
-              v-if="tab === 'fields' && outline" :bound="outline.bound" :fields="fields?.items ?? []" :columns="columns" :guesses="guesses" :order="preview?.paper?.order" :line="line" :findings="preview?.paper?.findings ?? []" :armed="armed" :extends="!!outline.extends"
+              v-if="tab === 'fields' && outline" :bound="outline.bound" :fields="fields?.items ?? []" :columns="columns" :guesses="guesses" :order="preview?.paper?.order" :line="line" :findings="preview?.paper?.findings ?? []" :armed="armed" :extends="!!outline.extends" :kind="outline.kind"
               @bind="(l, f, from) => apply(edit.bind(text, l, f, from))" @drop="(l, f, c) => apply(edit.bind(text, l, f, named(c)))" @unbind="(l, f) => apply(edit.unbind(text, l, f))" @arm="armed = $event"
               @confirm="(l, f) => apply(edit.confirm(text, l, f))" @say="(l, f, w, v) => apply(edit.say(text, l, f, w, v))" @fix="(l, f, v) => apply(edit.fix(text, l, f, v))"
             />
