@@ -17,7 +17,7 @@ FUZZ_GUIDED ?=
 # Packages with goroutines of their own: their tests run under the race detector too.
 GOROUTINES := ./remote ./syncs ./notify ./store ./jobs ./book ./load ./exchange ./folder ./service
 
-.PHONY: demo test build install check check-go check-web unit unit-plain unit-race fuzz bench draft-score screenshots generate clean
+.PHONY: demo test build install check check-go check-web unit fuzz bench draft-score screenshots generate clean
 
 # Where make install puts things; DESTDIR is for who packages.
 PREFIX ?= /usr/local
@@ -68,16 +68,11 @@ check-go:
 check-web:
 	cd web && npm run --silent check && npm run --silent test
 
-# Many tests wait for one program or another, so the two halves, and four tests at a time, keep two cores busy.
+# Many tests wait for one program or another: three at a time keep two cores busy. For the race detector SQLite is
+# compiled once more, which takes a third of the time when it is made less fast.
 unit: bin/koinos
-	@$(MAKE) --no-print-directory -j2 unit-plain unit-race
-
-unit-plain:
-	go test -timeout 60m -parallel 4 ./...
-
-# SQLite is compiled once more for it, which takes a third of the time when it is made less fast.
-unit-race:
-	CGO_CFLAGS=-O1 go test -race -short -p 1 $(GOROUTINES)
+	go test -timeout 60m -parallel 3 ./...
+	CGO_CFLAGS=-O1 go test -race -short $(GOROUTINES)
 
 # Each parser's fuzz test, from the kept seeds on: what earlier runs on this machine found is not gone through again.
 fuzz:

@@ -1,4 +1,3 @@
-// Package docs holds the pages of the documentation that the program itself quotes.
 package docs
 
 import (

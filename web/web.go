@@ -1,4 +1,3 @@
-// Package web holds the console's built files.
 package web
 
 import (

@@ -1,4 +1,3 @@
-// Package running has the commands that run the service and look after its data.
 package running
 
 import (

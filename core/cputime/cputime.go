@@ -1,4 +1,3 @@
-// Package cputime measures the processor time that tests and benchmarks use.
 package cputime
 
 import (

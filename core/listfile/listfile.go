@@ -1,4 +1,3 @@
-// Package listfile reads and writes reference lists and crosswalks as CSV and workbooks.
 package listfile
 
 import (

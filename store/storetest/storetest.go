@@ -1,4 +1,3 @@
-// Package storetest opens stores for tests.
 package storetest
 
 import (

@@ -1,4 +1,3 @@
-// Package workbooktest makes small workbooks for tests.
 package workbooktest
 
 import (

@@ -1,0 +1,2 @@
+// Package cputime measures the processor time that tests and benchmarks use.
+package cputime

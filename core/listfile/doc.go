@@ -1,0 +1,2 @@
+// Package listfile reads and writes reference lists and crosswalks as CSV and workbooks.
+package listfile

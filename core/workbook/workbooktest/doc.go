@@ -1,0 +1,2 @@
+// Package workbooktest makes small workbooks for tests.
+package workbooktest

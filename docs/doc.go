@@ -1,0 +1,2 @@
+// Package docs holds the pages of the documentation that the program itself quotes.
+package docs

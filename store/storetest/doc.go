@@ -1,0 +1,2 @@
+// Package storetest opens stores for tests.
+package storetest

@@ -1,0 +1,2 @@
+// Package web holds the console's built files.
+package web
