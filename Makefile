@@ -44,7 +44,7 @@ web/dist/index.html: web/src/api/schema.d.ts $(WEB) $(wildcard docs/*.md docs/*/
 	@touch $@ web/dist/.gitkeep
 
 bin/koinos: web/dist/index.html $(GO) $(shell find store/migrations demo/lists demo/mappings demo/documents demo/expected demo/partners demo/orders -type f)
-	@echo 'Compiling Koinos; the first time this takes a minute or two, most of it for SQLite.'
+	@echo 'Compiling Koinos; the first time this takes some minutes.'
 	@go build -ldflags "-X koinos/cli/shell.built=$$(git describe --always --dirty --tags 2>/dev/null)" -o $@ ./cmd/koinos
 
 # The program, its manual pages, and what completes its commands in bash, zsh and fish.

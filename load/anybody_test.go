@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"koinos/core/finding"
 	"koinos/core/order"
 	"koinos/core/outcome"
 	"koinos/core/source"
@@ -89,5 +90,21 @@ lines: {number: {value: "1"}, quantity: {from: Qty}}
 		order.Shipment, " S-6 PELLOW")
 	if s := strings.Join(got, " "); s != want {
 		t.Errorf("%s\nnot %s", s, want)
+	}
+}
+
+// A partner that the mapping binds and a row leaves blank is missing: the number is not looked for among everybody's.
+func TestNoticeWithABlankPartner(t *testing.T) {
+	e := testEngine(t, testStore(t), source.DefaultLimits)
+	send(t, e, plainMapping, []byte("Order,Date,Item,Qty,Price\nA-1,2026-03-02,00417,9,9.50\n"), Request{})
+	l := send(t, e, `koinos: mapping/1
+name: example
+orders: {kind: shipment, of: sales, group: {by: key, columns: [Note]}}
+header: {shipment: {from: Note}, number: {from: Order}, partner: {from: Customer}}
+lines: {number: {value: "1"}, quantity: {from: Qty}}
+`, []byte("Note,Order,Customer,Qty\nS-1,SO-000001,,1\n"), Request{})
+	found, err := e.store.Findings(context.Background(), l.ID, store.FindingFilter{Limit: 10})
+	if err != nil || len(found) != 1 || found[0].Code != finding.MustMissing || found[0].Field != "partner" || l.Refused != 1 {
+		t.Errorf("%+v %+v %v", l, found, err)
 	}
 }
