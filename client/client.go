@@ -13,6 +13,7 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"time"
 
 	"koinos/api"
 	"koinos/core/drafting"
@@ -28,6 +29,9 @@ type Client struct {
 	token string
 	http  *http.Client
 	extra http.Header // of every request
+
+	// patience is how long a request is sent again after its answer was lost.
+	patience time.Duration
 }
 
 // with is the same client, whose requests have a header besides.
@@ -47,7 +51,8 @@ func New(address, token string) *Client {
 	if !strings.Contains(address, "://") {
 		address = "http://" + address
 	}
-	return &Client{base: strings.TrimRight(address, "/"), token: token, http: &http.Client{}}
+	return &Client{base: strings.TrimRight(address, "/"), token: token, http: &http.Client{},
+		patience: 15 * time.Second}
 }
 
 // ErrAway says that no service answers at the address.
@@ -124,14 +129,10 @@ func decode(res *http.Response, out any) error {
 	return nil
 }
 
-// SendDocument uploads a file.
-func (c *Client) SendDocument(ctx context.Context, name string, r io.Reader) (api.Received, error) {
-	var out api.Received
-	res, err := c.send(ctx, http.MethodPost, "/documents", url.Values{"name": {name}}, "application/octet-stream", r)
-	if err != nil {
-		return out, err
-	}
-	return out, decode(res, &out)
+// SendDocument uploads a file, from its beginning.
+func (c *Client) SendDocument(ctx context.Context, name string, file io.ReadSeeker) (out api.Received, err error) {
+	err = c.upload(ctx, "/documents", name, file, &out)
+	return out, err
 }
 
 // KeepMapping stores a mapping's YAML and returns its name and version.
@@ -182,16 +183,29 @@ func (c *Client) CancelLoad(ctx context.Context, id int64) (out outcome.Load, er
 }
 
 // WatchLoad calls each, unless it is nil, with the load whenever it changes, until it has ended, and returns it as it
-// ended. If the service stops before that, the error is ErrAway.
+// ended. It goes on where the service starts again meanwhile; if the service stays away, the error is ErrAway.
 func (c *Client) WatchLoad(ctx context.Context, id int64, each func(outcome.Load)) (last outcome.Load, err error) {
+	err = c.patiently(ctx, func() (heard bool, err error) {
+		return heard, c.watch(ctx, id, func(l outcome.Load) {
+			last, heard = l, true
+			if each != nil {
+				each(l)
+			}
+		})
+	})
+	return last, err
+}
+
+// watch follows a load until it has ended or the stream breaks off.
+func (c *Client) watch(ctx context.Context, id int64, each func(outcome.Load)) error {
 	res, err := c.send(ctx, http.MethodGet, loadPath(id, "/progress"), nil, "", nil)
 	if err != nil {
-		return last, err
+		return err
 	}
 	defer res.Body.Close()
 	lines := bufio.NewScanner(res.Body)
 	lines.Buffer(nil, 1<<20)
-	event := "load"
+	event, ended := "load", false
 	for lines.Scan() {
 		name, value, _ := strings.Cut(lines.Text(), ":")
 		value = strings.TrimPrefix(value, " ")
@@ -202,31 +216,31 @@ func (c *Client) WatchLoad(ctx context.Context, id int64, each func(outcome.Load
 			if event == "problem" {
 				p := &api.Problem{}
 				if err := json.Unmarshal([]byte(value), p); err != nil {
-					return last, err
+					return err
 				}
-				return last, p
+				return p
 			}
-			if err := json.Unmarshal([]byte(value), &last); err != nil {
-				return last, fmt.Errorf("the service's answer is not readable: %w", err)
+			var l outcome.Load
+			if err := json.Unmarshal([]byte(value), &l); err != nil {
+				return fmt.Errorf("the service's answer is not readable: %w", err)
 			}
-			if each != nil {
-				each(last)
-			}
+			each(l)
+			ended = l.Status.Ended()
 		case "":
 			event = "load"
 		}
 	}
 	switch {
-	case last.Status != "" && last.Status.Ended():
-		return last, nil
+	case ended:
+		return nil
 	case ctx.Err() != nil:
-		return last, ctx.Err()
+		return ctx.Err()
 	}
 	why := lines.Err()
 	if why == nil {
 		why = io.ErrUnexpectedEOF // it was stopped: the load goes on when it is back
 	}
-	return last, fmt.Errorf("%w any more at %s (%v)", ErrAway, c.base, why)
+	return fmt.Errorf("%w any more at %s (%v)", ErrAway, c.base, why)
 }
 
 // Loads returns a page of loads, newest first.

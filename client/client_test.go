@@ -157,7 +157,11 @@ func TestWatchLoad(t *testing.T) {
 		{"cut when all was said", done, true, []int{9}, outcome.Done, false, ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
+			times := 0
 			calls := serve(t, func(w http.ResponseWriter, _ *http.Request) {
+				if times++; times > 1 { // it was there once, and stays away
+					panic(http.ErrAbortHandler)
+				}
 				w.Header().Set("Content-Type", "text/event-stream")
 				io.WriteString(w, c.stream)
 				w.(http.Flusher).Flush()
@@ -165,6 +169,7 @@ func TestWatchLoad(t *testing.T) {
 					panic(http.ErrAbortHandler)
 				}
 			})
+			calls.patience = breath
 			var seen []int
 			last, err := calls.WatchLoad(context.Background(), 7, func(l outcome.Load) {
 				seen = append(seen,
@@ -182,9 +187,24 @@ func TestWatchLoad(t *testing.T) {
 			}
 		})
 	}
+	// It starts again twice, or something between cuts long streams.
+	var parts = []string{running, "", running, event("load", `{"id":7,"status":"running","orders":5}`) + done}
+	calls := serve(t, func(w http.ResponseWriter, _ *http.Request) {
+		part := parts[0]
+		parts = parts[1:]
+		if part == "" {
+			panic(http.ErrAbortHandler)
+		}
+		io.WriteString(w, part)
+	})
+	var seen []int
+	last, err := calls.WatchLoad(context.Background(), 7, func(l outcome.Load) { seen = append(seen, l.Orders) })
+	if err != nil || last.Status != outcome.Done || !slices.Equal(seen, []int{3, 3, 5, 9}) || len(parts) != 0 {
+		t.Errorf("over two starts of the service: %+v, seen %v: %v", last, seen, err)
+	}
 	ctx, leave := context.WithTimeout(context.Background(), 50*time.Millisecond)
 	defer leave()
-	calls := serve(t, func(w http.ResponseWriter, r *http.Request) {
+	calls = serve(t, func(w http.ResponseWriter, r *http.Request) {
 		io.WriteString(w, running)
 		w.(http.Flusher).Flush()
 		<-r.Context().Done()

@@ -75,14 +75,10 @@ func (c *Client) Segments(ctx context.Context, id int64, from int) (out api.Page
 	return out, err
 }
 
-// ReceiveInterchange uploads what a partner sent.
-func (c *Client) ReceiveInterchange(ctx context.Context, name string, r io.Reader) ([]api.Interchange, error) {
+// ReceiveInterchange uploads what a partner sent, from its beginning.
+func (c *Client) ReceiveInterchange(ctx context.Context, name string, file io.ReadSeeker) ([]api.Interchange, error) {
 	var out api.Page[api.Interchange]
-	res, err := c.send(ctx, http.MethodPost, "/interchanges", url.Values{"name": {name}}, "application/octet-stream", r)
-	if err != nil {
-		return nil, err
-	}
-	err = decode(res, &out)
+	err := c.upload(ctx, "/interchanges", name, file, &out)
 	return out.Items, err
 }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"errors"
+	"io"
 	"net"
 	"net/http"
 	"net/url"
@@ -12,17 +13,46 @@ import (
 	"koinos/api"
 )
 
-// patience is how long a request is sent again after its answer was lost, and breath how long the client waits before
-// each time.
-const patience, breath = 15 * time.Second, 300 * time.Millisecond
+// breath is how long the client waits before it sends a request again.
+const breath = 300 * time.Millisecond
 
-// once is call for a POST that must be done once: it has an Idempotency-Key, and is sent again if the connection breaks
-// before its answer comes, also while the service starts again.
+// once is call for a POST that must be done once: it has an Idempotency-Key, and is sent again while its answer is
+// lost.
 func (c *Client) once(ctx context.Context, path string, query url.Values, in, out any) error {
 	calls := c.with("Idempotency-Key", rand.Text())
-	for end, first := time.Now().Add(patience), true; ; first = false {
-		err := calls.call(ctx, http.MethodPost, path, query, in, out)
-		if err == nil || !lost(err, first) || time.Now().After(end) {
+	return c.patiently(ctx, func() (heard bool, err error) {
+		return false, calls.call(ctx, http.MethodPost, path, query, in, out)
+	})
+}
+
+// upload posts a file, from its beginning each time that the answer is lost. The service knows the same content again.
+func (c *Client) upload(ctx context.Context, path, name string, file io.ReadSeeker, out any) error {
+	return c.patiently(ctx, func() (heard bool, err error) {
+		if _, err := file.Seek(0, io.SeekStart); err != nil {
+			return false, err
+		}
+		// The client would close a file, which may be needed once more.
+		res, err := c.send(ctx, http.MethodPost, path, url.Values{"name": {name}}, "application/octet-stream",
+			io.NopCloser(file))
+		if err != nil {
+			return false, err
+		}
+		return false, decode(res, out)
+	})
+}
+
+// patiently makes a request again and again if the connection breaks before its answer comes, also while the service
+// starts again, until nothing was heard of the service for the client's patience.
+func (c *Client) patiently(ctx context.Context, request func() (heard bool, err error)) error {
+	var end time.Time
+	for first := true; ; first = false {
+		heard, err := request()
+		if err == nil || !lost(err, first && !heard) {
+			return err
+		}
+		if now := time.Now(); heard || end.IsZero() {
+			end = now.Add(c.patience)
+		} else if now.After(end) {
 			return err
 		}
 		select {

@@ -90,6 +90,7 @@ func TestDemo(t *testing.T) {
 		{"order list --kind", 2, nil}, {"--output xml load list", 2, nil},
 		{"load no-such-file.csv -m saltry-orders", 4, nil},
 		{"load " + kestle + " -m no-such-mapping", 1, nil},
+		{"demo --listen 127.0.0.1:0 --data " + s.data, 4, nil}, // it would fill it once more
 		{"completion bash", 0, []string{"__start_koinos"}},
 	} {
 		out, errOut, code := s.koinos(strings.Fields(c.args)...)

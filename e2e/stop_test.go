@@ -29,8 +29,10 @@ func TestStopsSoon(t *testing.T) {
 		_, err := calls.UndoLoad(ctx, l.ID, false)
 		undone <- err
 	}()
+	watching, leave := context.WithCancel(ctx)
+	defer leave()
 	go func() {
-		_, err := calls.WatchLoad(ctx, another.ID, func(outcome.Load) {})
+		_, err := calls.WatchLoad(watching, another.ID, func(outcome.Load) {})
 		watched <- err
 	}()
 	time.Sleep(400 * time.Millisecond)
@@ -42,6 +44,7 @@ func TestStopsSoon(t *testing.T) {
 	if code := s.cmd.ProcessState.ExitCode(); code != 0 {
 		t.Errorf("it ended with %d\n%s", code, loud(s))
 	}
+	leave()
 	<-watched
 	if err := <-undone; err == nil {
 		t.Log("the undo came to its end in time")

@@ -185,14 +185,21 @@ func (a *app) send(ctx context.Context, calls *client.Client, file string) (api.
 	return calls.SendDocument(ctx, filepath.Base(file), &counted{f, info.Size(), 0, bar})
 }
 
+// counted is a file whose reading moves a bar.
 type counted struct {
-	r       io.Reader
+	file    io.ReadSeeker
 	size, n int64
 	bar     *shell.Bar
 }
 
+// Seek goes to the beginning, for a file that is sent once more.
+func (c *counted) Seek(offset int64, whence int) (n int64, err error) {
+	c.n, err = c.file.Seek(offset, whence)
+	return c.n, err
+}
+
 func (c *counted) Read(p []byte) (int, error) {
-	n, err := c.r.Read(p)
+	n, err := c.file.Read(p)
 	c.n += int64(n)
 	if c.size > 0 {
 		c.bar.Show(float64(c.n)/float64(c.size), "")

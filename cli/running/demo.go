@@ -3,6 +3,7 @@ package running
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -54,12 +55,18 @@ its partners' documents, and says what happened and where to look. Without
 }
 
 func (a *app) runDemo(ctx context.Context, listen, data string) error {
-	logFile, err := os.OpenFile(filepath.Join(data, "service.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
-	if os.IsNotExist(err) {
-		if err = os.MkdirAll(data, 0o700); err == nil {
-			logFile, err = os.OpenFile(filepath.Join(data, "service.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
-		}
+	// A folder in use may be that of a real trade, which must not find a made-up one among its orders.
+	switch there, err := os.ReadDir(data); {
+	case err != nil && !os.IsNotExist(err):
+		return shell.Exit(shell.ExitBad, fmt.Sprintf("the folder %s cannot be read: %v", data, errors.Unwrap(err)))
+	case len(there) > 0:
+		return shell.Exit(shell.ExitBad, fmt.Sprintf("the folder %[1]s is not empty, and the demo fills an empty one: "+
+			"choose another, or see what is there with koinos serve --data %[1]s", data))
 	}
+	if err := os.MkdirAll(data, 0o700); err != nil {
+		return err
+	}
+	logFile, err := os.OpenFile(filepath.Join(data, "service.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err
 	}
@@ -263,7 +270,7 @@ func whyRefused(rep *api.LoadReport) string {
 
 // RunDocument sends a document in, runs it through a sequence, and waits for
 // the run's end.
-func RunDocument(ctx context.Context, calls *client.Client, name string, r io.Reader, sequence string) (outcome.Run,
+func RunDocument(ctx context.Context, calls *client.Client, name string, r io.ReadSeeker, sequence string) (outcome.Run,
 	error) {
 	doc, err := calls.SendDocument(ctx, name, r)
 	if err != nil {
@@ -282,7 +289,7 @@ func RunDocument(ctx context.Context, calls *client.Client, name string, r io.Re
 }
 
 // LoadDocument sends a document in, loads it, and waits for the load's end.
-func LoadDocument(ctx context.Context, calls *client.Client, name string, r io.Reader, req api.NewLoad) (api.LoadReport,
+func LoadDocument(ctx context.Context, calls *client.Client, name string, r io.ReadSeeker, req api.NewLoad) (api.LoadReport,
 	error) {
 	doc, err := calls.SendDocument(ctx, name, r)
 	if err != nil {
