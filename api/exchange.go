@@ -36,8 +36,9 @@ type Interchange struct {
 	AcceptedBy     string            `json:"accepted_by,omitempty" doc:"Who accepted them last"`
 	Orders         []string          `json:"orders" doc:"Numbers of the orders that its sets are about, the first few"`
 	Findings       []finding.Finding `json:"findings,omitempty"`
-	Sets           []SetRecord       `json:"sets,omitempty" doc:"The first of its transaction sets"`
+	Sets           []SetRecord       `json:"sets,omitempty" doc:"Its transaction sets; of more than 200 those that are held or rejected, and then the first"`
 	SetCount       int               `json:"set_count,omitempty" doc:"How many it has"`
+	SetStates      map[string]int    `json:"set_states,omitempty" doc:"How many of them are in each state"`
 	CopyOf         int64             `json:"copy_of,omitempty" doc:"Ours: the interchange that it repeats under control numbers of its own"`
 	Copies         []int64           `json:"copies,omitempty" doc:"Ours: those that repeat it under control numbers of their own"`
 	Departures     []Departure       `json:"departures,omitempty" doc:"Ours: each time that it left"`

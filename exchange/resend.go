@@ -47,7 +47,7 @@ func (x *Exchange) Renumber(ctx context.Context, id int64, by string) (api.Inter
 	if err != nil {
 		return was, err
 	}
-	sets, err := x.store.Sets(ctx, id, 0, math.MaxInt32)
+	sets, err := x.store.Sets(ctx, id, store.SetFilter{Limit: math.MaxInt32})
 	if err != nil {
 		return was, err
 	}

@@ -75,7 +75,7 @@ func (x *Exchange) stateOf(ctx context.Context, i *api.Interchange) (string, err
 	if err != nil {
 		return "", err
 	}
-	has := func(state string) bool { return slices.Contains(states, state) }
+	has := func(state string) bool { return states[state] > 0 }
 	switch { // what is rejected or wrong was told to the sender, and is for it to fix
 	case has(api.StateHeld):
 		return api.StateHeld, nil
@@ -102,7 +102,7 @@ const setsAtATime = 1_000
 func (x *Exchange) eachPage(ctx context.Context, id int64, after int,
 	f func([]api.SetRecord) ([]api.SetRecord, error)) error {
 	for {
-		page, err := x.store.Sets(ctx, id, after, setsAtATime)
+		page, err := x.store.Sets(ctx, id, store.SetFilter{After: after, Limit: setsAtATime})
 		if err != nil || len(page) == 0 {
 			return err
 		}
@@ -200,7 +200,7 @@ func (x *Exchange) rows(ctx context.Context, i *api.Interchange, kind string) (r
 		first = 0
 	}
 	for after := 0; ; {
-		sets, err := x.store.Sets(ctx, i.ID, after, setsAtATime)
+		sets, err := x.store.Sets(ctx, i.ID, store.SetFilter{After: after, Limit: setsAtATime})
 		if err != nil {
 			return nil, nil, err
 		}

@@ -8,6 +8,7 @@ import (
 	"io"
 	"net/http"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -178,7 +179,9 @@ func (s *Service) interchanges(h huma.API) {
 		})
 	type ofSets struct {
 		Paging
-		ID int64 `path:"id" doc:"The interchange's id"`
+		ID     int64  `path:"id" doc:"The interchange's id"`
+		State  string `query:"state" enum:"received,done,held,rejected,duplicate,doubtful,ready,sent,accepted,noted"`
+		Number string `query:"number" doc:"Its control number, or the number of an order of which it speaks: ours or as it has it"`
 	}
 	handle(s, h, op(http.MethodGet, "/interchanges/{id}/sets", "list-sets", tag, "read",
 		"The transaction sets of an interchange, and what became of each"),
@@ -190,7 +193,8 @@ func (s *Service) interchanges(h huma.API) {
 			if _, err := s.store.Interchange(ctx, in.ID, s.now()); err != nil {
 				return nil, err
 			}
-			sets, err := s.store.Sets(ctx, in.ID, int(after), in.Limit+1)
+			sets, err := s.store.Sets(ctx, in.ID, store.SetFilter{State: in.State, Number: in.Number,
+				After: int(after), Limit: in.Limit + 1})
 			if err != nil {
 				return nil, err
 			}
@@ -343,6 +347,11 @@ func notNow(err error) error {
 // errEnough ends a reading that has all it wants.
 var errEnough = errors.New("enough")
 
+// outside are the envelopes of which an item is a part.
+func outside(envelopes []x12.Item, item x12.Item) []x12.Item {
+	return slices.DeleteFunc(envelopes, func(e x12.Item) bool { return e.Depth >= item.Depth })
+}
+
 func (s *Service) segments(ctx context.Context, id int64, from, limit int) (api.Page[x12.Item], error) {
 	page := api.Page[x12.Item]{Items: []x12.Item{}}
 	f, err := s.exchange.Text(ctx, id)
@@ -350,9 +359,16 @@ func (s *Service) segments(ctx context.Context, id int64, from, limit int) (api.
 		return page, err
 	}
 	defer f.Close()
+	var around []x12.Item // the envelopes in which the first segment stands
 	err = x12.Outline(f, func(item x12.Item) error {
-		if item.Row < from && item.Kind == "segment" {
+		if item.Row < from {
+			if item.Kind != "segment" {
+				around = append(outside(around, item), item)
+			}
 			return nil
+		}
+		if len(page.Items) == 0 {
+			page.Items = append(page.Items, outside(around, item)...)
 		}
 		if len(page.Items) >= limit {
 			page.Next = fmt.Sprint(item.Row)

@@ -274,7 +274,7 @@ func (t *Tx) SentWhole(id int64) (i api.Interchange, err error) {
 		return i, err
 	}
 	if i, err = row.interchange(); err == nil {
-		i.Sets, err = readSets(t.ctx, t, id, 0, math.MaxInt32)
+		i.Sets, err = readSets(t.ctx, t, id, SetFilter{Limit: math.MaxInt32})
 	}
 	return i, err
 }
@@ -373,7 +373,7 @@ func late(i *api.Interchange, now time.Time) {
 // setsShown is how many sets an interchange is returned with; Sets returns the others.
 const setsShown = 200
 
-// Interchange returns an interchange with its first sets.
+// Interchange returns an interchange with its sets; of many, with those that are held or rejected, and then the first.
 func (s *Store) Interchange(ctx context.Context, id int64, now time.Time) (api.Interchange, error) {
 	var row interchangeRow
 	if err := s.r.GetContext(ctx, &row, selectInterchange+"WHERE i.id = ?", id); err != nil {
@@ -384,13 +384,17 @@ func (s *Store) Interchange(ctx context.Context, id int64, now time.Time) (api.I
 		return i, err
 	}
 	late(&i, now)
-	if err := s.r.GetContext(ctx, &i.SetCount, `SELECT count(*) FROM sets WHERE interchange = ?`, id); err != nil {
+	if i.SetStates, err = s.SetStates(ctx, id); err != nil {
 		return i, err
 	}
+	for _, n := range i.SetStates {
+		i.SetCount += n
+	}
+	first := SetFilter{Limit: setsShown, worst: i.SetCount > setsShown}
 	if err := s.departures(ctx, &i); err != nil {
 		return i, err
 	}
-	i.Sets, err = s.Sets(ctx, id, 0, setsShown)
+	i.Sets, err = s.Sets(ctx, id, first)
 	return i, err
 }
 

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strconv"
 	"time"
 
 	"koinos/api"
@@ -107,17 +108,9 @@ func (t *Tx) PutSets(interchange int64, sets []api.SetRecord) error {
 
 // putSpoken stores which orders sets are about, and replaces what was stored before.
 func (t *Tx) putSpoken(interchange int64, sets []api.SetRecord) error {
-	seqs := make([]int, len(sets))
 	rows := t.bulk(spokenColumns)
-	for k := range sets {
-		seqs[k] = sets[k].Seq
-	}
-	list, err := json.Marshal(seqs)
-	if err != nil {
-		return err
-	}
 	if err := t.run(`DELETE FROM set_orders WHERE interchange = ? AND set_seq IN (SELECT value FROM json_each(?))`,
-		interchange, string(list)); err != nil {
+		interchange, seqsOf(sets)); err != nil {
 		return err
 	}
 	for k := range sets {
@@ -157,41 +150,77 @@ func (t *Tx) SentSets(interchange int64) error {
 	return t.run(`UPDATE sets SET state = 'sent' WHERE interchange = ? AND state = 'ready'`, interchange)
 }
 
-// Sets returns at most limit sets of an interchange behind one.
-func (s *Store) Sets(ctx context.Context, id int64, after, limit int) ([]api.SetRecord, error) {
-	return readSets(ctx, s.r, id, after, limit)
+// SetFilter chooses sets of an interchange.
+type SetFilter struct {
+	State  string // empty for any
+	Number string // its control number, or the number of an order of which it speaks
+	After  int    // behind the set with this number, counted from 1
+	Limit  int
+
+	worst bool // those that are held or rejected come first
 }
 
-func readSets(ctx context.Context, q querier, id int64, after, limit int) ([]api.SetRecord, error) {
+// Sets returns sets of an interchange, in their order.
+func (s *Store) Sets(ctx context.Context, id int64, f SetFilter) ([]api.SetRecord, error) {
+	return readSets(ctx, s.r, id, f)
+}
+
+func readSets(ctx context.Context, q querier, id int64, f SetFilter) ([]api.SetRecord, error) {
+	where, args := `interchange = ? AND seq > ?`, []any{id, f.After}
+	if f.State != "" {
+		where, args = where+` AND state = ?`, append(args, f.State)
+	}
+	if f.Number != "" {
+		where += ` AND (control = ? OR seq IN (SELECT so.set_seq FROM set_orders so LEFT JOIN orders o ON o.id = so.order_id
+			WHERE so.interchange = sets.interchange AND (so.number = ? OR o.number = ?)))`
+		args = append(args, f.Number, f.Number, f.Number)
+	}
+	if f.worst {
+		where += ` ORDER BY state IN ('held', 'rejected') DESC, seq LIMIT ?`
+	} else {
+		where += ` ORDER BY seq LIMIT ?`
+	}
 	var rows []setRow
-	if err := q.SelectContext(ctx, &rows, `SELECT * FROM sets WHERE interchange = ? AND seq > ? ORDER BY seq LIMIT ?`,
-		id, after, limit); err != nil || len(rows) == 0 {
+	if err := q.SelectContext(ctx, &rows, `SELECT * FROM sets WHERE `+where,
+		append(args, f.Limit)...); err != nil || len(rows) == 0 {
 		return []api.SetRecord{}, err
 	}
 	list := make([]api.SetRecord, len(rows))
+	at := make(map[int]*api.SetRecord, len(rows)) // by seq
 	for i := range rows {
 		var err error
 		if list[i], err = rows[i].set(); err != nil {
 			return nil, err
 		}
+		at[list[i].Seq] = &list[i]
 	}
 	var spoken []spokenRow
 	if err := q.SelectContext(ctx, &spoken, `SELECT set_seq, order_id, number, order_revision, said FROM set_orders
-		WHERE interchange = ? AND set_seq BETWEEN ? AND ? ORDER BY set_seq, place`, id, list[0].Seq, list[len(list)-1].Seq); err != nil {
+		WHERE interchange = ? AND set_seq IN (SELECT value FROM json_each(?)) ORDER BY set_seq, place`, id,
+		seqsOf(list)); err != nil {
 		return nil, err
 	}
-	k := 0
 	for i := range spoken {
-		for list[k].Seq < spoken[i].SetSeq {
-			k++
-		}
-		list[k].Orders = append(list[k].Orders, spoken[i].order())
+		set := at[spoken[i].SetSeq]
+		set.Orders = append(set.Orders, spoken[i].order())
 	}
-	return list, readDecisions(ctx, q, id, list)
+	return list, readDecisions(ctx, q, id, list, at)
 }
 
-// readDecisions adds to sets, which are in their order, what persons decided about them.
-func readDecisions(ctx context.Context, q querier, id int64, list []api.SetRecord) error {
+// seqsOf are the numbers of sets, as JSON.
+func seqsOf(sets []api.SetRecord) string {
+	b := []byte{'['}
+	for k := range sets {
+		if k > 0 {
+			b = append(b, ',')
+		}
+		b = strconv.AppendInt(b, int64(sets[k].Seq), 10)
+	}
+	return string(append(b, ']'))
+}
+
+// readDecisions adds to sets what persons decided about them.
+func readDecisions(ctx context.Context, q querier, id int64, list []api.SetRecord, at map[int]*api.SetRecord) error {
 	var rows []struct {
 		SetSeq int `db:"set_seq"`
 		Taken  string
@@ -199,22 +228,15 @@ func readDecisions(ctx context.Context, q querier, id int64, list []api.SetRecor
 		At     string
 	}
 	if err := q.SelectContext(ctx, &rows, `SELECT set_seq, taken, by, at FROM decisions WHERE interchange = ?
-		AND set_seq BETWEEN ? AND ? ORDER BY set_seq`, id, list[0].Seq, list[len(list)-1].Seq); err != nil {
+		AND set_seq IN (SELECT value FROM json_each(?))`, id, seqsOf(list)); err != nil {
 		return err
 	}
-	k := 0
 	for i := range rows {
-		for k < len(list) && list[k].Seq < rows[i].SetSeq {
-			k++
-		}
-		if k == len(list) || list[k].Seq != rows[i].SetSeq {
-			continue
-		}
 		d := &api.Decided{By: rows[i].By, At: parseTime(rows[i].At)}
 		if err := json.Unmarshal([]byte(rows[i].Taken), &d.Taken); err != nil {
 			return err
 		}
-		list[k].Decided = d
+		at[rows[i].SetSeq].Decided = d
 	}
 	return nil
 }
@@ -237,7 +259,7 @@ func (t *Tx) Undecide(interchange int64, seq int) error {
 
 // SetOf returns one set of an interchange.
 func (s *Store) SetOf(ctx context.Context, id int64, seq int) (api.SetRecord, error) {
-	list, err := s.Sets(ctx, id, seq-1, 1)
+	list, err := s.Sets(ctx, id, SetFilter{After: seq - 1, Limit: 1})
 	if err == nil && (len(list) == 0 || list[0].Seq != seq) {
 		err = fmt.Errorf("set %d of interchange %d: %w", seq, id, ErrNotFound)
 	}
@@ -255,9 +277,17 @@ func (s *Store) SetKinds(ctx context.Context, id int64) (kinds []string, err err
 	return kinds, err
 }
 
-// SetStates returns the states of an interchange's sets.
-func (s *Store) SetStates(ctx context.Context, id int64) (states []string, err error) {
-	err = s.r.SelectContext(ctx, &states, `SELECT DISTINCT state FROM sets WHERE interchange = ?`, id)
+// SetStates returns how many sets of an interchange are in each state.
+func (s *Store) SetStates(ctx context.Context, id int64) (map[string]int, error) {
+	var rows []struct {
+		State string
+		N     int
+	}
+	err := s.r.SelectContext(ctx, &rows, `SELECT state, count(*) AS n FROM sets WHERE interchange = ? GROUP BY state`, id)
+	states := map[string]int{}
+	for _, r := range rows {
+		states[r.State] = r.N
+	}
 	return states, err
 }
 

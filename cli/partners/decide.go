@@ -3,7 +3,6 @@ package partners
 import (
 	"fmt"
 	"math"
-	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -31,14 +30,12 @@ func (a *app) decide() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			page, err := shell.Pages(math.MaxInt, url.Values{}, func(q url.Values) (api.Page[api.SetRecord], error) {
-				return a.Client().Sets(c.Context(), id, q)
-			})
+			sets, err := a.sets(c.Context(), id, api.StateHeld, "", math.MaxInt)
 			if err != nil {
 				return err
 			}
-			sets := slices.DeleteFunc(page.Items, func(s api.SetRecord) bool {
-				return s.State != api.StateHeld || len(askedOf(&s)) == 0 || seq > 0 && s.Seq != seq
+			sets = slices.DeleteFunc(sets, func(s api.SetRecord) bool {
+				return len(askedOf(&s)) == 0 || seq > 0 && s.Seq != seq
 			})
 			switch {
 			case len(sets) == 0:

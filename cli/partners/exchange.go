@@ -117,6 +117,20 @@ func readPartner(name string) (*partner.Partner, error) {
 	return p, nil
 }
 
+// sets asks for the sets of an interchange in a state, or about an order.
+func (a *app) sets(ctx context.Context, id int64, state, number string, limit int) ([]api.SetRecord, error) {
+	q := url.Values{}
+	for name, v := range map[string]string{"state": state, "number": number} {
+		if v != "" {
+			q.Set(name, v)
+		}
+	}
+	page, err := shell.Pages(limit, q, func(q url.Values) (api.Page[api.SetRecord], error) {
+		return a.Client().Sets(ctx, id, q)
+	})
+	return page.Items, err
+}
+
 // exchange are the commands for interchanges.
 func (a *app) exchange() *cobra.Command {
 	c := &cobra.Command{Use: "exchange", Short: "Receive, send, list and replay interchanges with trading partners"}
@@ -184,7 +198,10 @@ func (a *app) exchange() *cobra.Command {
 
 	show := &cobra.Command{
 		Use: "show ID", Short: "Show an interchange, what became of its sets, and why",
-		Example: "  koinos exchange show 3", Args: cobra.ExactArgs(1),
+		Long: "Of an interchange with more than 200 transaction sets, show has those that need a person; the flags choose\n" +
+			"others.",
+		Example: "  koinos exchange show 3\n  koinos exchange show 3 --state held\n  koinos exchange show 3 --number PM-4711",
+		Args:    cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			id, err := interchangeID(args[0])
 			if err != nil {
@@ -194,13 +211,25 @@ func (a *app) exchange() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			sets := shell.ShownSets(&i)
+			if f := c.Flags(); f.Changed("state") || f.Changed("number") || f.Changed("limit") {
+				if sets, err = a.sets(c.Context(), id, state, number, limit); err != nil {
+					return err
+				}
+				i.Sets = sets
+			}
 			if done, err := a.JSON(i); done {
 				return err
 			}
-			a.Interchange(&i)
+			a.Interchange(&i, sets)
 			return nil
 		},
 	}
+	show.Flags().StringVar(&state, "state", "", "only sets in this state: received, done, held, rejected, …")
+	show.Flags().StringVar(&number, "number", "", "only sets about the order with this number, or with this control number")
+	show.Flags().IntVar(&limit, "limit", 200, "how many sets at most")
+	shell.Offers(show, "state", "received", "done", "held", "rejected", "duplicate", "doubtful", "ready", "sent", "accepted",
+		"noted")
 	receive := &cobra.Command{
 		Use: "receive FILE…", Short: "Process what a partner sent",
 		Long: "Receive keeps each interchange of the files, recognises what has come before,\nacknowledges it, and " +

@@ -3,6 +3,7 @@ package shell
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -33,7 +34,7 @@ func (a *App) Became(all []api.Interchange) error {
 		if k > 0 {
 			fmt.Fprintln(a.Out)
 		}
-		a.Interchange(&all[k])
+		a.Interchange(&all[k], ShownSets(&all[k]))
 	}
 	if held {
 		return Exit(ExitRefused, "")
@@ -85,8 +86,8 @@ func stateWord(direction, state string) string {
 	return cmp.Or(stateWords[state], state)
 }
 
-// Interchange shows what became of an interchange, and why.
-func (a *App) Interchange(i *api.Interchange) {
+// Interchange shows what became of an interchange and of some of its sets, and why.
+func (a *App) Interchange(i *api.Interchange, sets []api.SetRecord) {
 	way := "from"
 	if i.Direction == "out" {
 		way = "to"
@@ -123,8 +124,12 @@ func (a *App) Interchange(i *api.Interchange) {
 		fmt.Fprintf(a.Out, "  was sent under new numbers as interchange %d\n", id)
 	}
 	a.said("  ", i.Findings)
+	if len(sets) < i.SetCount {
+		fmt.Fprintf(a.Out, "  %s: %s; koinos exchange show %d --state, or --number, shows others\n",
+			report.Plural(i.SetCount, "transaction set"), setStates(i), i.ID)
+	}
 	var rows [][]string
-	for _, s := range i.Sets {
+	for _, s := range sets {
 		load := ""
 		if s.LoadID != 0 {
 			load = fmt.Sprint(s.LoadID)
@@ -140,7 +145,7 @@ func (a *App) Interchange(i *api.Interchange) {
 		report.Table(a.Out, []string{"set", "control", "state", "orders", ">load", ">findings"}, rows)
 	}
 	decides, waits := false, false
-	for _, s := range i.Sets {
+	for _, s := range sets {
 		asks := slices.ContainsFunc(s.Findings, func(f finding.Finding) bool { return f.Code == finding.ChangeAsked })
 		if s.State == api.StateHeld && i.Direction == "in" && s.Decided == nil {
 			if waits = waits || !asks; asks {
@@ -162,6 +167,29 @@ func (a *App) Interchange(i *api.Interchange) {
 		fmt.Fprintf(a.Out, "When the cause is gone: koinos exchange replay %d. When it is dealt with by hand: koinos exchange settle %d\n",
 			i.ID, i.ID)
 	}
+}
+
+// ShownSets are the sets of an interchange that are shown: of many, those that need a person.
+func ShownSets(i *api.Interchange) []api.SetRecord {
+	if len(i.Sets) >= i.SetCount {
+		return i.Sets
+	}
+	worst := slices.DeleteFunc(slices.Clone(i.Sets), func(s api.SetRecord) bool {
+		return s.State != api.StateHeld && s.State != api.StateRejected
+	})
+	if len(worst) == 0 {
+		return i.Sets
+	}
+	return worst
+}
+
+// setStates says how many sets of an interchange are in each state.
+func setStates(i *api.Interchange) string {
+	var parts []string
+	for _, state := range slices.Sorted(maps.Keys(i.SetStates)) {
+		parts = append(parts, fmt.Sprintf("%d %s", i.SetStates[state], stateWord(i.Direction, state)))
+	}
+	return strings.Join(parts, ", ")
 }
 
 // said prints findings, each with its place and what to do.

@@ -59,7 +59,7 @@ export const router = createRouter({
     {
       path: '/exchange/:id',
       component: () => import('./pages/InterchangePage.vue'),
-      props: (r) => ({ id: Number(r.params.id) }),
+      props: (r) => ({ id: Number(r.params.id), first: Number(r.query.set) || undefined }),
       meta: { title: 'Interchange' },
     },
     { path: '/systems', component: () => import('./pages/SystemsPage.vue'), meta: { title: 'Systems' } },

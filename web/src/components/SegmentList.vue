@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import Button from 'primevue/button'
 import { nextTick, ref, watch } from 'vue'
 
 import type { Item } from '../api/client'
@@ -9,13 +10,14 @@ import StateNote from './StateNote.vue'
 // its name and what its value means, findings where they are.
 const props = defineProps<{
   items: Item[]
-  more?: boolean
+  earlier?: boolean // there are segments before these
+  later?: boolean // and behind them
   error?: unknown
   lit?: Spot
   setRow?: number
   setRows?: number
 }>()
-const emit = defineEmits<{ pick: [spot: Spot] }>()
+const emit = defineEmits<{ pick: [spot: Spot]; earlier: []; later: [] }>()
 const box = ref<HTMLElement>()
 const active = ref<Spot>({ row: 0, column: 0 })
 
@@ -69,6 +71,7 @@ defineExpose({ goTo })
     aria-label="The interchange, segment by segment; arrow keys move"
     :aria-activedescendant="active.column ? `element-${active.row}-${active.column}` : undefined" @keydown="onKey">
     <StateNote v-if="error || !items.length" :error="error" empty="There is nothing to read." />
+    <Button v-if="earlier" size="small" text label="Earlier segments" @click="emit('earlier')" />
     <div
       v-for="(i, n) in items" :key="n" role="treeitem" :aria-level="i.depth + 1"
       :aria-selected="active.row === i.row && !active.column" :aria-expanded="i.elements?.length ? true : undefined"
@@ -95,7 +98,7 @@ defineExpose({ goTo })
         class="soft">{{ f.level }} {{ f.code }}</span>
       </p>
     </div>
-    <p v-if="more" class="soft">It is longer than this page shows: koinos x12 show prints all of it.</p>
+    <Button v-if="later" size="small" text label="Later segments" @click="emit('later')" />
   </div>
 </template>
 

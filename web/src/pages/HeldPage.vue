@@ -95,7 +95,7 @@ const target = (h: Held) =>
   h.kind === 'push' || h.kind === 'answer'
     ? `/orders/${h.order_id ?? 0}`
     : h.interchange
-      ? `/exchange/${h.interchange}`
+      ? `/exchange/${h.interchange}${h.set ? `?set=${h.set}` : ''}`
       : `/loads/${h.load}?tab=fix`
 const where = (h: Held) =>
   h.kind === 'push'

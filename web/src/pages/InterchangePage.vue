@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { computed, nextTick, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
@@ -12,11 +12,13 @@ import StateNote from '../components/StateNote.vue'
 import TabStrip from '../components/TabStrip.vue'
 import { decidedOf } from '../exchange/asked'
 import AskedChanges from '../exchange/AskedChanges.vue'
+import SetList from '../exchange/SetList.vue'
 import { fieldName, interchangeWord } from '../format'
 import { Places, type Spot } from '../places'
 import WhenMark from '../components/WhenMark.vue'
 
-const props = defineProps<{ id: number }>()
+const props = defineProps<{ id: number; first?: number }>()
+const mostTabs = 12
 const client = useQueryClient()
 const router = useRouter()
 const {
@@ -28,23 +30,53 @@ const {
   queryKey: ['interchange', () => props.id],
   queryFn: () => data(api.GET('/api/v1/interchanges/{id}', { params: { path: { id: props.id } } })),
 })
-const { data: segments, error: segmentError } = useQuery({
-  queryKey: ['segments', () => props.id],
-  queryFn: () =>
-    data(api.GET('/api/v1/interchanges/{id}/segments', { params: { path: { id: props.id }, query: { limit: 2000 } } })),
+// Its sets are tabs; of many, a list from which one is chosen.
+const many = computed(() => (it.value?.set_count ?? 0) > mostTabs)
+const seq = ref(props.first ?? 1)
+const from = ref(1) // the first segment that is shown
+let opened = 0
+watch(it, (i) => {
+  if (!i || i.id === opened) return
+  opened = i.id
+  seq.value = props.first ?? i.sets?.find((s) => s.state === 'held' || s.state === 'rejected')?.seq ?? 1
+  from.value = 1
 })
-const seq = ref(1)
-watch(
-  it,
-  (i) => {
-    const worst = i?.sets?.find((s) => s.state === 'held' || s.state === 'rejected')
-    if (worst) seq.value = worst.seq
+const known = computed(() => it.value?.sets?.find((s) => s.seq === seq.value))
+const { data: fetched } = useQuery({
+  queryKey: ['set', () => props.id, seq],
+  enabled: computed(() => !!it.value && !known.value && seq.value <= (it.value.set_count ?? 0)),
+  queryFn: async () => {
+    const page = await data(
+      api.GET('/api/v1/interchanges/{id}/sets', {
+        params: { path: { id: props.id }, query: { cursor: String(seq.value - 1), limit: 1 } },
+      }),
+    )
+    return page.items[0] ?? null
   },
-  { once: true },
-)
+})
+const set = computed(() => known.value ?? fetched.value ?? undefined)
 const setOf = (n: number) => it.value?.sets?.find((s) => s.seq === n)
-const setTabs = computed(() => (it.value?.sets ?? []).map((s) => ({ id: s.seq, label: `${s.kind} ${s.control}` })))
-const set = computed(() => setOf(seq.value))
+const setTabs = computed(() =>
+  many.value ? [] : (it.value?.sets ?? []).map((s) => ({ id: s.seq, label: `${s.kind} ${s.control}` })),
+)
+
+// Its segments, from the beginning, or of a long one from where they are looked at.
+const atOnce = 2000
+const context = 20 // segments before the one that is looked at
+const {
+  data: segments,
+  error: segmentError,
+  isFetching: reads,
+} = useQuery({
+  queryKey: ['segments', () => props.id, from],
+  queryFn: () =>
+    data(
+      api.GET('/api/v1/interchanges/{id}/segments', {
+        params: { path: { id: props.id }, query: { from: from.value, limit: atOnce } },
+      }),
+    ),
+  placeholderData: keepPreviousData,
+})
 const spoken = computed(() => set.value?.orders?.filter((o) => o.order_id) ?? []) // the stored orders of which the set speaks
 const { data: papers } = useQuery({
   queryKey: ['set-orders', () => props.id, seq],
@@ -57,10 +89,28 @@ const { data: papers } = useQuery({
 const pointed = ref<Spot>() // by the paper, for the segments
 const picked = ref<Spot>() // in the segments, for the paper
 const list = ref<InstanceType<typeof SegmentList>>()
-watch([seq, segments], async () => {
+const wanted = ref<Spot>() // where the segments are to go when they are there
+/** show goes to a segment, or to an element of it, and reads what is around it where that is not shown yet. */
+function show(row: number, column = 0) {
+  wanted.value = { row, column }
+  const end = Number(segments.value?.next ?? Infinity)
+  if (row < from.value || row >= end) from.value = Math.max(1, row - context)
+  void arrive()
+}
+async function arrive() {
   await nextTick()
-  if (set.value) list.value?.goTo(set.value.row || 1)
-})
+  if (!wanted.value || !segments.value || reads.value) return
+  void list.value?.goTo(wanted.value.row, wanted.value.column)
+  wanted.value = undefined
+}
+watch([segments, reads], arrive)
+watch(
+  [set, () => !!segments.value],
+  ([s, there], [was]) => {
+    if (s && there && (s.seq !== was?.seq || !wanted.value)) show(s.row || 1)
+  },
+  { immediate: true },
+)
 
 // What became of the element that was chosen.
 const became = computed(() => {
@@ -203,16 +253,19 @@ const found = computed(() => {
       <p v-if="next?.id === id" class="soft" role="status">Written again from the order as it is now:
         {{ interchangeWord(next) }}.</p>
       <TabStrip
-        v-if="(it.sets?.length ?? 0) > 1" v-slot="{ tab }" v-model="seq" :tabs="setTabs" panel="set-panel"
+        v-if="setTabs.length > 1" v-slot="{ tab }" v-model="seq" :tabs="setTabs" panel="set-panel"
         label="Transaction sets">
         {{ tab.label }} <span
           class="soft">{{ setOf(tab.id)?.orders?.map((o) => o.number).join(' ') }}</span> <OutcomeMark
           :word="interchangeWord({ state: setOf(tab.id)!.state, direction: it.direction })" />
       </TabStrip>
-      <div class="split">
+      <div class="split" :class="{ many }">
+        <SetList v-if="many" v-model="seq" :of="it" panel="set-panel" />
         <SegmentList
-          ref="list" class="sheet" :items="segments?.items ?? []" :more="!!segments?.next" :error="segmentError"
-          :lit="pointed" :set-row="set?.row" :set-rows="set?.rows" @pick="picked = $event" />
+          ref="list" class="sheet" :items="segments?.items ?? []" :earlier="from > 1" :later="!!segments?.next"
+          :error="segmentError"
+          :lit="pointed" :set-row="set?.row" :set-rows="set?.rows" @pick="picked = $event"
+          @earlier="show(Math.max(1, from - atOnce))" @later="show(Number(segments!.next))" />
         <div
           id="set-panel" class="side" :role="setTabs.length > 1 ? 'tabpanel' : undefined"
           :aria-labelledby="setTabs.length > 1 ? `set-panel-${seq}` : undefined">
@@ -220,7 +273,7 @@ const found = computed(() => {
             <h2>{{ it.state === 'held' || it.state === 'doubtful' ? 'Why it is held' : 'What was found' }}</h2>
             <ol>
               <li v-for="(f, i) in found" :key="i" :class="f.severity">
-                <button v-if="f.place.row" class="at" @click="list?.goTo(f.place.row!, f.place.column)">{{ f.at }}</button>
+                <button v-if="f.place.row" class="at" @click="show(f.place.row!, f.place.column)">{{ f.at }}</button>
                 <b v-else-if="f.at">{{ f.at }}</b> {{ f.message }} <RouterLink v-if="other(f)"
                   :to="`/exchange/${other(f)}`">Open interchange {{ other(f) }}</RouterLink> <span
                   v-if="f.severity === 'error'" class="soft">{{ f.hint }} <RouterLink
@@ -229,7 +282,7 @@ const found = computed(() => {
               </li>
             </ol>
           </section>
-          <AskedChanges v-if="asks && set" :id :set @show="(row, column) => list?.goTo(row, column)" />
+          <AskedChanges v-if="asks && set" :id :set @show="show" />
           <p v-if="set?.decided" class="soft links" role="status">{{ decidedOf(set) }}</p>
           <p v-if="spoken.length || set?.load_id" class="soft links">
             <template v-if="spoken.length">It is about <template v-for="(o, n) in spoken"
@@ -244,7 +297,7 @@ const found = computed(() => {
           <OrderPaper
             v-for="(p, i) in papers?.items ?? []" :key="i" :order="p.order" :places="p.places"
             :findings="p.findings.filter((f) => f.field)" :lit="picked" @point="pointed = $event"
-            @pick="(s) => list?.goTo(s.row, s.column)" />
+            @pick="(s) => show(s.row, s.column)" />
           <p v-if="papers && !papers.items.length && !found.length" class="soft">It is about no order: it acknowledges
             what was sent.</p>
         </div>
@@ -259,6 +312,14 @@ const found = computed(() => {
   display: flex;
   flex-direction: column;
   gap: 10px;
+}
+.split.many {
+  grid-template-columns: 210px minmax(0, 3fr) minmax(340px, 2fr);
+}
+@media (max-width: 900px) {
+  .split.many {
+    grid-template-columns: minmax(0, 1fr);
+  }
 }
 .findings {
   padding: 10px 14px;
