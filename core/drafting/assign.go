@@ -163,8 +163,13 @@ func (d *drafter) candidates(columns []*profile, groups []int) []candidate {
 			}
 			add(h.level, h.field, h.score, why, h.score >= 0.9)
 		}
-		if prefix := oursBegin[d.hints.Kind]; d.hints.Says != "" && p.share(p.begin(prefix)) > 0.9 {
-			add(order.Header, "number", 1.1, "its values begin with "+prefix+", as our numbers do", true)
+		if prefix := oursBegin[d.hints.Kind]; d.hints.Says != "" {
+			switch ours := p.share(p.begin(prefix)); {
+			case ours > 0.9:
+				add(order.Header, "number", 1.1, "its values begin with "+prefix+", as our numbers do", true)
+			case ours > 0.1: // the others are their senders'
+				add(order.Header, "sender_number", 0.9, "some of its values begin with "+prefix+", as our numbers do", true)
+			}
 		}
 		d.byValues(p, func(level order.Level, field string, score float64, why string, strong bool) {
 			if d.has(field) {
@@ -456,9 +461,6 @@ func assign(all []candidate) (chosen []candidate, second map[*profile]*candidate
 			}
 			continue
 		}
-		if c.field.Name == "description" && c.score < 0.45 && len(all) == 0 {
-			continue
-		}
 		has[c.column], taken[key] = true, true
 		chosen = append(chosen, *c)
 	}
@@ -474,8 +476,8 @@ func isSize(heading string) bool {
 }
 
 // numbersOfBoth lets a notice look for the numbers in a column among ours and among the senders', if some of them begin
-// as ours do.
-func (d *drafter) numbersOfBoth(chosen []candidate) []candidate {
+// as ours do. What is bound is no second choice any more.
+func (d *drafter) numbersOfBoth(chosen []candidate, second map[*profile]*candidate) []candidate {
 	prefix := oursBegin[d.hints.Kind]
 	for _, c := range chosen {
 		if d.hints.Says == "" || c.level != order.Header || c.name() != "sender_number" || c.column.begin(prefix) == 0 ||
@@ -483,6 +485,7 @@ func (d *drafter) numbersOfBoth(chosen []candidate) []candidate {
 			continue
 		}
 		field, _ := d.lookup(order.Header, "number")
+		delete(second, c.column)
 		return append(chosen, candidate{column: c.column, level: order.Header, field: field, score: 0.7,
 			why: []string{"some of its values begin with " + prefix + ", as our numbers do"}})
 	}

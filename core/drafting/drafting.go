@@ -218,7 +218,7 @@ func (d *drafter) plain(t *table, all []*table) bool {
 	if matrix == nil {
 		chosen = append(chosen, d.onlyNumbers(columns, chosen)...)
 	}
-	chosen = d.numbersOfBoth(chosen)
+	chosen = d.numbersOfBoth(chosen, second)
 	for _, c := range chosen {
 		d.bind(&c, candidates, second[c.column])
 	}

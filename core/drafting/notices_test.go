@@ -116,10 +116,21 @@ func TestDraftOfAnybodysOrders(t *testing.T) {
 	}{
 		{intent.Shipment, "Dispatch;Date;Order;Pos.;Article;Shipped\nD-1;30.11.2026;SO-000001;1;00417;10\n" +
 			"D-1;30.11.2026;SO-000001;2;00104;3\nD-2;30.11.2026;4501190;1;00417;60\n", `header:
+  sender_number: {from: Order, need: must}
   shipment: {from: Dispatch, need: must}
   shipped_on: {from: Date, dates: d.m.yyyy}   # ? likely: its heading is like "date"
-  sender_number: {from: Order, need: must}   # ? likely: its heading is like "order"
   number: {from: Order, need: must}   # ? unsure: some of its values begin with SO-, as our numbers do
+lines:
+  item: {from: Article}
+  number: {from: Pos.}
+  quantity: {from: Shipped, need: must}
+`},
+		{intent.Shipment, "Dispatch;Date;Number;Pos.;Article;Shipped\nD-1;30.11.2026;SO-000001;1;00417;10\n" +
+			"D-1;30.11.2026;SO-000001;2;00104;3\nD-2;30.11.2026;4501190;1;00417;60\n", `header:
+  shipment: {from: Dispatch, need: must}
+  sender_number: {from: Number, need: must}   # ? likely: some of its values begin with SO-, as our numbers do
+  shipped_on: {from: Date, dates: d.m.yyyy}   # ? likely: its heading is like "date"
+  number: {from: Number, need: must}   # ? unsure: some of its values begin with SO-, as our numbers do
 lines:
   item: {from: Article}
   number: {from: Pos.}
@@ -143,6 +154,11 @@ lines:
 		}
 		if _, got, _ := strings.Cut(p.Text, "header:\n"); "header:\n"+got != c.want {
 			t.Errorf("%s\nnot %s", got, c.want)
+		}
+		for _, g := range p.Guesses {
+			if g.Second == "header.number" {
+				t.Errorf("%s is bound to the number, and could be the number: %+v", g.What, g)
+			}
 		}
 	}
 }
