@@ -16,12 +16,18 @@ import (
 func (n *noticed) answer() error {
 	in := n.in
 	said := in.Statement
+	all, known := order.VerdictOfAll(said.Code)
+	if !known {
+		n.e.Add(finding.UnknownChoice, 0, "answer", said.Code, "%q is no answer to an order.",
+			said.Code).Hint = "It may be accepted, changed, back-ordered, pending, refused, or a code of X12 element 587."
+		return nil
+	}
 	a := &order.Answered{Code: said.Code, On: said.On, Replaces: n.e.Replaces}
 	if n.stored.Kind == order.Purchase {
 		a.Number = in.SenderNumber
 	}
 	before := n.answered()
-	at := map[int]int{} // of lines by their ids: which line of the notice speaks of it first
+	at := map[int]int{} // of lines by their ids: which line of the notice speaks of it first; 0 is the header
 	for i := range in.Lines {
 		l := &in.Lines[i]
 		code := order.LineStatement{}
@@ -54,6 +60,8 @@ func (n *noticed) answer() error {
 		}
 		if verdict == order.Rejected && !(answered.Keeps() && stated) {
 			answered.Quantity = order.NumberOf(0)
+		} else if verdict != order.Rejected && verdict != order.Pending {
+			answered.DueOn = cmp.Or(answered.DueOn, said.DueOn)
 		}
 		if at[line.ID] == 0 {
 			at[line.ID] = i + 1
@@ -62,6 +70,11 @@ func (n *noticed) answer() error {
 		n.besides = append(n.besides, order.Change{Line: n.is.Position(line.ID), LineID: line.ID, Field: "answer",
 			Was: before[line.ID], Is: code.Code})
 	}
+	if all == order.Accepted || all == order.Modified {
+		if err := n.promise(a, said.DueOn, at, before); err != nil {
+			return err
+		}
+	}
 	if last := len(n.stored.Answers) - 1; last >= 0 && sameAnswer(&n.stored.Answers[last], a) {
 		n.same = true
 		return nil
@@ -69,7 +82,7 @@ func (n *noticed) answer() error {
 	if err := n.compareAnswer(a, at); err != nil {
 		return err
 	}
-	if !order.RejectsAll(said.Code) && n.is.Stage != order.Draft {
+	if all != order.Rejected && all != order.Pending && n.is.Stage != order.Draft {
 		n.is.Stage = order.Confirmed
 	}
 	if n.stored.Kind == order.Purchase && in.SenderNumber != "" && n.is.SenderNumber == "" {
@@ -78,6 +91,27 @@ func (n *noticed) answer() error {
 	}
 	n.besides = slices.DeleteFunc(n.besides, func(c order.Change) bool { return c.Was == c.Is })
 	n.c.Answer = a
+	return nil
+}
+
+// promise answers the lines of which the answer speaks only as a whole, if it promises a day for all of them.
+func (n *noticed) promise(a *order.Answered, due order.Date, named map[int]int, before map[int]string) error {
+	if due == "" || !a.SpeaksForOthers() {
+		return nil
+	}
+	for i := range n.is.Lines {
+		line := &n.is.Lines[i]
+		wanted, err := line.Wanted()
+		if err != nil {
+			return err
+		}
+		if _, is := named[line.ID]; !is && wanted.Sign() > 0 {
+			named[line.ID] = 0
+			a.Lines = append(a.Lines, order.AnsweredLine{Line: line.ID, Code: string(order.Accepted), DueOn: due})
+			n.besides = append(n.besides, order.Change{Line: i + 1, LineID: line.ID, Field: "answer", Was: before[line.ID],
+				Is: string(order.Accepted)})
+		}
+	}
 	return nil
 }
 
@@ -91,7 +125,7 @@ func (n *noticed) compareAnswer(a *order.Answered, at map[int]int) error {
 	if err != nil {
 		return err
 	}
-	if len(a.Lines) == 0 && order.RejectsAll(a.Code) {
+	if verdict, _ := order.VerdictOfAll(a.Code); len(a.Lines) == 0 && verdict == order.Rejected {
 		n.e.Add(finding.AnswerDiffers, 0, "answer", a.Code,
 			"The whole order is rejected%s; what is wanted of it must come from elsewhere.",
 			parenthesised(a.Code))
@@ -99,11 +133,11 @@ func (n *noticed) compareAnswer(a *order.Answered, at map[int]int) error {
 	}
 	var silent []string
 	for _, f := range all {
-		line := at[f.Line]
+		line, spoken := at[f.Line]
 		switch said := parenthesised(f.Code); {
 		case f.Unanswered:
 			silent = append(silent, f.Number)
-		case line == 0 || len(f.Differs) == 0: // an earlier answer said it
+		case !spoken || len(f.Differs) == 0: // an earlier answer said it
 		case f.Refused:
 			n.e.Add(finding.AnswerDiffers, line, "answer", f.Code,
 				"Line %s is rejected%s; what is wanted of it must come from elsewhere.", f.Number, said)
@@ -128,8 +162,11 @@ func (n *noticed) compareAnswer(a *order.Answered, at map[int]int) error {
 	return nil
 }
 
+// parenthesised is the code of an answer, as it is put behind the word for what it means; a code that is that word says
+// nothing more.
 func parenthesised(code string) string {
-	if code == "" {
+	switch strings.ToLower(code) {
+	case "", string(order.Accepted), string(order.Modified), string(order.Rejected):
 		return ""
 	}
 	return " (" + code + ")"

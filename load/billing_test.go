@@ -375,7 +375,7 @@ func TestAnswersCompared(t *testing.T) {
 			`"answer": "IB", "accepted": "10", "due_on": "2026-03-24"}` + second), "",
 			`changed 5; line 1 answer was "IA", is "IB"; /lines/0/answer: Line 1 is accepted with changes (IA): quantity 30 of 40.`},
 		{"refused", intent.Answer, ask(`{"number": "1", "answer": "refused", "reason": "discontinued"}` + second), "",
-			`changed 6; line 1 answer was "IA", is "refused"; /lines/0/answer: Line 1 is rejected (refused); ` +
+			`changed 6; line 1 answer was "IA", is "refused"; /lines/0/answer: Line 1 is rejected; ` +
 				`what is wanted of it must come from elsewhere.`},
 	})
 	o := testEngine(t, testStore(t), source.DefaultLimits)
@@ -389,6 +389,31 @@ func TestAnswersCompared(t *testing.T) {
 		{"the other one, later", intent.Answer, ask(`{"number": "2", "answer": "IA"}`), "",
 			`changed 4; line 2 answer was blank, is "IA"`},
 	})
+}
+
+// An answer to an order as a whole says what its word says, for the day that it names; what is no answer is none.
+func TestAnswersToWholeOrders(t *testing.T) {
+	for _, c := range []struct{ name, header, want, stage string }{
+		{"yes", `"answer": "accepted"`, "changed 2", "confirmed"},
+		{"yes, for the day asked for", `"answer": "AT", "due_on": "2026-03-24"`, `changed 2; ` +
+			`line 1 answer was blank, is "accepted"; line 2 answer was blank, is "accepted"`, "confirmed"},
+		{"a day alone", `"due_on": "2026-04-01"`, `changed 2; ` +
+			`line 1 answer was blank, is "accepted"; line 2 answer was blank, is "accepted"; ` +
+			`: Line 1 is accepted with changes: due 2026-04-01.; : Line 2 is accepted with changes: due 2026-04-01.`, "confirmed"},
+		{"not yet", `"answer": "pending", "due_on": "2026-04-01"`, "changed 2", ""},
+		{"no", `"answer": "Refused", "due_on": "2026-04-01"`,
+			`changed 2; /header/answer: The whole order is rejected; what is wanted of it must come from elsewhere.`, ""},
+		{"neither", `"answer": "N"`, `refused 1; /header/answer: "N" is no answer to an order.`, ""},
+	} {
+		e := testEngine(t, testStore(t), source.DefaultLimits)
+		send(t, e, strings.NewReplacer("kind: sales", "kind: purchase", "OSTRAND", "VARNHOLT", "lines:\n",
+			"  requested_delivery_on: {value: 2026-03-24}\nlines:\n").Replace(plainMapping),
+			[]byte(head+"A-1,2026-03-02,00417,40,9.50\nA-1,,00501,4,64.50\n"), Request{})
+		e.tellAll(t, []telling{{c.name, intent.Answer, `{"header": {` + c.header + `}, "lines": []}`, "", c.want}})
+		if o, err := e.store.Order(context.Background(), 1); err != nil || string(o.Stage) != c.stage {
+			t.Errorf("%s: %s, not %s: %v", c.name, o.Stage, c.stage, err)
+		}
+	}
 }
 
 // A line that had no price gets its first one as a whole; an order that a newer one takes the place of stays on hold.

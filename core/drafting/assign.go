@@ -193,6 +193,7 @@ func (d *drafter) candidates(columns []*profile, groups []int) []candidate {
 	preferNumbers(all)
 	preferSpoken(all)
 	preferQuantities(all)
+	d.newest(all)
 	sort.SliceStable(all, func(i, j int) bool {
 		if all[i].score != all[j].score {
 			return all[i].score > all[j].score
@@ -512,7 +513,7 @@ func (d *drafter) onlyNumbers(columns []*profile, chosen []candidate) []candidat
 	for _, p := range columns {
 		if p.filled > 1 && p.numbers == p.filled && p.gtins+p.percent+p.days == 0 &&
 			!slices.ContainsFunc(chosen, func(c candidate) bool { return c.column == p }) &&
-			!slices.ContainsFunc(plainWords(p.heading), d.figure) {
+			!slices.ContainsFunc(plainWords(p.heading), d.figure) && !d.repeats(p.heading) {
 			only = append(only, candidate{column: p, level: order.Lines, field: field,
 				why: []string{"it is the only column of numbers that nothing else uses"}})
 		}

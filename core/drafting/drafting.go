@@ -219,6 +219,7 @@ func (d *drafter) plain(t *table, all []*table) bool {
 		chosen = append(chosen, d.onlyNumbers(columns, chosen)...)
 	}
 	chosen = d.numbersOfBoth(chosen, second)
+	d.ofWholeOrders(chosen)
 	for _, c := range chosen {
 		d.bind(&c, candidates, second[c.column])
 	}
@@ -226,6 +227,8 @@ func (d *drafter) plain(t *table, all []*table) bool {
 	d.y.group = g.yaml
 	d.guess("grouping", g.by, g.why, g.sure, g.second)
 	d.filledIn(t, chosen)
+	d.onlyAbove(g.groups, chosen)
+	d.all(columns, g.groups, chosen)
 	d.labels(t, false)
 	d.finish(t, columns, chosen, matrix)
 	d.cancelled(columns, g.groups, chosen)

@@ -104,8 +104,11 @@ func (d *drafter) labels(t *table, below bool) {
 				continue // the lines say nothing of the tax that is in it
 			}
 			field := h.field
-			if h.level == order.Lines && (field == "amount") {
+			switch {
+			case h.level == order.Lines && field == "amount":
 				field = "total"
+			case field == "sender_number" && d.hints.Says != "" && p.begin(oursBegin[d.hints.Kind]) > 0:
+				field = "number" // it is one of ours
 			}
 			if role, isCode := strings.CutSuffix(field, ".code"); isCode && strings.Contains(l.value.Text, " ") {
 				field = role + ".name" // words, not a code

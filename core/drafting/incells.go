@@ -197,7 +197,8 @@ func (d *drafter) dividedCells(t *table) (*table, *inCells) {
 			columns = append(columns, c)
 		}
 		several, odd := t.heldTogether(columns, by)
-		if odd*5 > several || len(columns) < 2 || counts == 0 || codes == 0 && (counts < 2 || by == ",") { // 1,95 is one figure
+		if odd*5 > several || len(columns) < 2 || counts == 0 || codes == 0 && (counts < 2 || by == ",") ||
+			by == "," && t.onlyFigures(columns) { // 1,95 is one figure
 			continue
 		}
 		if by == "," {
@@ -228,6 +229,19 @@ func kindOfPieces(p *profile, by string) (most int, count, code bool) {
 		most = max(most, n)
 	}
 	return most, count, code
+}
+
+// figure is a number with a decimal comma.
+var figure = regexp.MustCompile(`^-?(0|[1-9][0-9]*),[0-9]{1,4}$`)
+
+// onlyFigures reports whether columns have nothing but figures, some with a decimal comma.
+func (t *table) onlyFigures(columns []int) bool {
+	return !slices.ContainsFunc(columns, func(c int) bool {
+		return slices.ContainsFunc(t.columns[c].values, func(v value) bool {
+			text := strings.TrimSpace(v.cell.Text)
+			return strings.Contains(text, ",") && !figure.MatchString(text)
+		})
+	})
 }
 
 // heldTogether counts the rows whose cells in some columns hold several values, and those whose cells hold different

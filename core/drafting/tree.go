@@ -193,7 +193,16 @@ func (d *drafter) tree(r io.ReaderAt, size int64, opt source.Options) error {
 	if len(roots) == 1 && orders.path != "$" && roots[0].Kind == tree.Object {
 		unused = append(unused, d.outer(&repeated{path: "$", nodes: roots}, "document", "it stands around all orders")...)
 	}
+	for path, between := range found { // objects between an order and its lines, such as parcels
+		if inner, is := strings.CutPrefix(path, orders.path); is && inner != "" && strings.HasSuffix(path, "[*]") && path != lines.path &&
+			strings.HasPrefix(lines.path, path) {
+			for _, p := range d.leafProfiles(between) {
+				unused = append(unused, strings.TrimPrefix(inner, ".")+strings.TrimPrefix("."+p.from, ".$"))
+			}
+		}
+	}
 	d.finish(nil, append(heads, below...), append(chosen, more...), nil)
+	slices.Sort(unused)
 	d.out.Unbound = append(d.out.Unbound, unused...)
 	d.treeParts(orders, lines, found, paths)
 	d.cancelled(heads, group, chosen)

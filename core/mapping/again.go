@@ -94,7 +94,14 @@ func (b *builder) complete(root *grammar.Node, m *Mapping) {
 			return
 		}
 	}
-	b.Add(finding.MappingMissingKey, root.Get("lines").At, "", "lines needs one of %s: %s.", strings.Join(named, ", "),
+	lines := root.Get("lines")
+	if lines == nil {
+		if m.Kind == intent.Order {
+			b.Add(finding.MappingMissingKey, root.At, "", "a mapping of orders needs \"lines\": bindings of each line's fields.")
+		}
+		return
+	}
+	b.Add(finding.MappingMissingKey, lines.At, "", "lines needs one of %s: %s.", strings.Join(named, ", "),
 		means)
 }
 

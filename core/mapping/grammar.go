@@ -405,7 +405,7 @@ var words = &grammar.Shape{Kind: grammar.Object, About: "How a document's record
 				order.Roundings...)),
 		}}),
 	grammar.Must("header", fieldsOf(order.Header, "Bindings of the order's own fields")),
-	grammar.Must("lines", fieldsOf(order.Lines, "Bindings of each line's fields")),
+	grammar.May("lines", fieldsOf(order.Lines, "Bindings of each line's fields; a notice can be of whole orders, and have none")),
 	grammar.May("parties", fieldsOf(order.Parties, "Bindings of parties that repeat within an order")),
 	grammar.May("charges", fieldsOf(order.Charges, "Bindings of allowances and charges that repeat within an order")),
 	grammar.May("deliveries", fieldsOf(order.Deliveries,

@@ -33,14 +33,20 @@ func VerdictOf(code string) (Verdict, bool) {
 	return v, ok
 }
 
-// RejectsAll reports whether the code of an answer to an order as a whole rejects it: our word, or a code of X12
-// element 587. Lines may give the details.
-func RejectsAll(code string) bool {
-	switch strings.ToUpper(strings.TrimSpace(code)) {
-	case "REFUSED", "RD", "RF", "RJ", "RO":
-		return true
-	}
-	return false
+// verdictsOfAll maps the words of an answer to an order as a whole, and the codes of X12 element 587, to their meaning.
+// Lines may give the details.
+var verdictsOfAll = map[string]Verdict{
+	"": Accepted, "ACCEPTED": Accepted, "AC": Accepted, "AD": Accepted, "AE": Accepted, "AK": Accepted, "AP": Accepted,
+	"AT": Accepted, "NA": Accepted, "ZZ": Accepted,
+	"CHANGED": Modified, "BACK-ORDERED": Modified,
+	"PENDING": Pending, "AH": Pending,
+	"REFUSED": Rejected, "RD": Rejected, "RF": Rejected, "RJ": Rejected, "RO": Rejected,
+}
+
+// VerdictOfAll returns the meaning of the code of an answer to an order as a whole; false if it has none.
+func VerdictOfAll(code string) (Verdict, bool) {
+	v, ok := verdictsOfAll[strings.ToUpper(strings.TrimSpace(code))]
+	return v, ok
 }
 
 // answer is an answer with what it says about each line, by ids.
@@ -58,10 +64,13 @@ func answerOf(a *Answered) *answer {
 	return &by
 }
 
-// whole reports whether what an answer says about the order as a whole also applies to a line. This is so if the answer
-// names no line, or only the exceptions (code AE of element 587).
-func (a *answer) whole(line int) bool {
-	return len(a.Lines) == 0 || strings.EqualFold(strings.TrimSpace(a.Code), "AE") && a.lines[line] == nil
+// whole reports whether what an answer says about the order as a whole also applies to a line.
+func (a *answer) whole(line int) bool { return a.lines[line] == nil && a.SpeaksForOthers() }
+
+// SpeaksForOthers reports whether what the answer says about the order as a whole also applies to the lines that it does
+// not name. This is so if it names none, or only the exceptions (code AE of X12 element 587).
+func (a *Answered) SpeaksForOthers() bool {
+	return len(a.Lines) == 0 || strings.EqualFold(strings.TrimSpace(a.Code), "AE")
 }
 
 // Offer is what the seller offers for a line: what the last answer about it says, in all its statements.
@@ -187,7 +196,8 @@ func (f *Offer) read(a *answer, o *Order, line *Line, wanted Number) (err error)
 	var late []AnsweredLine
 	first, whole := true, false
 	if a.whole(line.ID) {
-		f.Code, f.Refused = a.Code, RejectsAll(a.Code)
+		verdict, _ := VerdictOfAll(a.Code)
+		f.Code, f.Refused, f.Pending = a.Code, verdict == Rejected, verdict == Pending
 	}
 	f.Unchanged = a.keeps(line.ID)
 	for _, l := range a.lines[line.ID] {

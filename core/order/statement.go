@@ -10,7 +10,7 @@ type Statement struct {
 	Unasked  bool   `json:"unasked,omitempty" doc:"Answer: the seller has changed the order by itself; nobody has asked for it"`
 	ToldOn   Date   `json:"told_on,omitempty" doc:"Shipment: day of the notice"`
 	At       string `json:"at,omitempty" doc:"Shipment: time of day, HHMM"`
-	DueOn    Date   `json:"due_on,omitempty" doc:"Shipment: day on which the goods should arrive"`
+	DueOn    Date   `json:"due_on,omitempty" doc:"Shipment: day on which the goods should arrive. Answer: the day that is promised for the lines that have none of their own"`
 	Carrier  string `json:"carrier,omitempty"`
 	Tracking string `json:"tracking,omitempty"`
 	Lading   string `json:"bill_of_lading,omitempty"`
@@ -111,8 +111,8 @@ var statements = []Field{
 		date: func(o *Order, _ *Line) *Date { return &stated(o).ToldOn }},
 	{Name: "shipped_at", Level: Header, Type: Text, Kinds: []string{ofShipment}, About: "Time of day, HHMM",
 		text: func(o *Order, _ *Line) *string { return &stated(o).At }},
-	{Name: "due_on", Level: Header, Type: Day, Kinds: []string{ofShipment},
-		About: "Day on which the goods should arrive", date: func(o *Order, _ *Line) *Date { return &stated(o).DueOn }},
+	{Name: "due_on", Level: Header, Type: Day, Kinds: []string{ofShipment, ofAnswer},
+		About: "Day on which the goods should arrive; of an answer, the day that is promised for the lines that have none of their own", date: func(o *Order, _ *Line) *Date { return &stated(o).DueOn }},
 	{Name: "quantities", Level: Header, Type: Text, Kinds: append(moving, ofInvoice),
 		About: "open: all that is open, of lines without a quantity, or of all lines where none is named",
 		text:  func(o *Order, _ *Line) *string { return &stated(o).Quantities }},
