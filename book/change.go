@@ -29,6 +29,9 @@ func (n *noticed) change() error {
 	if err := n.since(); err != nil || n.e.Refused() {
 		return err
 	}
+	if gone, err := n.cancels(); gone || err != nil {
+		return err
+	}
 	for i := range in.Lines {
 		if !n.s.takes(i + 1) {
 			continue
@@ -66,6 +69,30 @@ func (n *noticed) change() error {
 		}
 	}
 	return nil
+}
+
+// cancels carries out what the change says about the order as a whole, and reports whether nothing is left to be done.
+func (n *noticed) cancels() (done bool, err error) {
+	said := n.in.Statement
+	if said == nil || !n.s.takes(0) {
+		return false, nil
+	}
+	switch changeActs[strings.ToUpper(strings.TrimSpace(said.Code))] {
+	case "change", "nothing":
+		return false, nil
+	case "delete":
+		if len(n.in.Lines) > 0 {
+			n.e.Add(finding.UnknownChoice, 0, "change", said.Code,
+				"The whole order is to be cancelled, and lines are named besides: it is not clear what is meant.").Hint =
+				"To cancel only these lines, give them the change \"delete\"."
+			return true, nil
+		}
+		n.c.Action = actions[intent.Withdrawal]
+		return true, n.withdraw()
+	}
+	n.e.Add(finding.UnknownChoice, 0, "change", said.Code, "%q does not say what is to become of the order.",
+		said.Code).Hint = "It may be delete, which cancels all that is open of it, or change."
+	return true, nil
 }
 
 // takes reports whether what a line of a change asks for is taken; line 0 is its header.

@@ -281,7 +281,7 @@ func (e *Entry) changesHeader() (changes bool) {
 func (e *Entry) speaksOfNoLine() bool {
 	said := e.Order.Statement
 	return e.Kind == intent.Answer || e.Kind == intent.Withdrawal || e.Kind == intent.Change && (e.Target != 0 ||
-		e.changesHeader()) ||
+		e.changesHeader() || said != nil && said.Code != "") ||
 		slices.Contains([]intent.Kind{intent.Shipment, intent.Receipt, intent.Return, intent.Invoice}, e.Kind) &&
 			said != nil && (said.Quantities != "" || said.Reverses != "")
 }

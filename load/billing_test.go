@@ -416,6 +416,35 @@ func TestAnswersToWholeOrders(t *testing.T) {
 	}
 }
 
+// A change can cancel an order as a whole, as far as it is open; what is no word for it changes nothing.
+func TestWholeOrdersCancelled(t *testing.T) {
+	e := testEngine(t, testStore(t), source.DefaultLimits)
+	send(t, e, plainMapping, []byte(head+"A-1,2026-03-02,00417,40,9.50\nA-1,,00501,4,64.50\n"), Request{})
+	change := func(word, lines string) string {
+		return `{"header": {"change": "` + word + `", "reason": "closed"}, "lines": [` + lines + `]}`
+	}
+	e.tellAll(t, []telling{
+		{"some leave", intent.Shipment, `{"header": {"shipment": "S-1"}, "lines": [{"number": "1", "quantity": "15"}]}`, "",
+			`changed 2; line 1 shipped was blank, is "15"`},
+		{"no word", intent.Change, change("N", ""), "", `refused 2; /header/change: "N" does not say what is to become of the order.`},
+		{"no word for an order", intent.Change, change("add", ""), "",
+			`refused 2; /header/change: "add" does not say what is to become of the order.`},
+		{"with lines", intent.Change, change("delete", `{"number": "2"}`), "", "refused 2; /header/change: The whole order is to be " +
+			"cancelled, and lines are named besides: it is not clear what is meant."},
+		{"all that is open, of which some has left", intent.Change, change("Delete", ""), "",
+			"held 2; : Line 1 is to be withdrawn, but 15 of it have moved; the rest is cancelled."},
+		{"the rest", intent.Change, change("Delete", ""), "notice_differs", `changed 3; line 1 cancelled was blank, is "25"; ` +
+			`line 2 cancelled was blank, is "4"; because "closed"; ` +
+			`: Line 1 is to be withdrawn, but 15 of it have moved; the rest is cancelled.`},
+		{"again", intent.Change, change("delete", ""), "",
+			"unchanged 3; : Line 1 is to be withdrawn, but 15 of it have moved; the rest is cancelled."},
+	})
+	o, err := e.store.Order(context.Background(), 1)
+	if err != nil || string(o.Status) != "complete" || o.Total.String() != "142.50" {
+		t.Errorf("%s, %s, %v", o.Status, o.Total, err)
+	}
+}
+
 // A line that had no price gets its first one as a whole; an order that a newer one takes the place of stays on hold.
 func TestFirstPriceAndHoldStay(t *testing.T) {
 	e := testEngine(t, testStore(t), source.DefaultLimits)

@@ -6,7 +6,7 @@ type Statement struct {
 	Kind     string `json:"kind" enum:"change,answer,shipment,receipt,return,invoice" doc:"What the record is"`
 	Number   string `json:"number,omitempty" doc:"Of the change (or the one that is answered), shipment, receipt, return or invoice"`
 	On       Date   `json:"on,omitempty" doc:"Day of the change, answer, shipment, receipt, return or invoice"`
-	Code     string `json:"code,omitempty" doc:"Answer: accepted, changed, refused, or a code of X12 element 587"`
+	Code     string `json:"code,omitempty" doc:"Answer: accepted, changed, refused, or a code of X12 element 587. Change: delete, where all that is open is cancelled"`
 	Unasked  bool   `json:"unasked,omitempty" doc:"Answer: the seller has changed the order by itself; nobody has asked for it"`
 	ToldOn   Date   `json:"told_on,omitempty" doc:"Shipment: day of the notice"`
 	At       string `json:"at,omitempty" doc:"Shipment: time of day, HHMM"`
@@ -156,6 +156,9 @@ var statements = []Field{
 		About: "Why, in words",
 		text:  func(o *Order, _ *Line) *string { return &stated(o).Reason }},
 
+	{Name: "change", Level: Header, Type: Text, Kinds: []string{ofChange},
+		About: "What becomes of the order as a whole: delete cancels all that is open of it; change is the default",
+		text:  func(o *Order, _ *Line) *string { return &stated(o).Code }},
 	{Name: "change", Level: Lines, Type: Text, Kinds: []string{ofChange},
 		About: "What becomes of the line: add, delete, change (the default), replace (also its item), or a code of X12 element 670",
 		text:  func(_ *Order, l *Line) *string { return &statedOf(l).Code }},
