@@ -496,16 +496,21 @@ func (d *drafter) oneFilledIsData(rows []source.Record, r *source.Record) bool {
 	return n > 3 && n*4 > len(rows)
 }
 
+// isLabelled reports whether a row is a label and, perhaps, its value.
 func isLabelled(r *source.Record) bool {
 	first := firstText(r)
-	return strings.HasSuffix(first, ":") || isTotal(first)
+	return strings.HasSuffix(first, ":") || isTotal(first) || netOrGross[strings.Join(plainWords(first), " ")]
 }
+
+// netOrGross are what stands alone before a sum of all lines without or with the tax.
+var netOrGross = words("netto|brutto|net|gross|ht|ttc|hors taxe|hors taxes|toutes taxes comprises|neto|bruto|lordo|imponibile|" +
+	"ex vat|excl vat|incl vat|zzgl|inkl")
 
 func typicalFill(rows []source.Record) int {
 	counts := map[int]int{}
 	best := 0
 	for i := range rows {
-		if first := firstText(&rows[i]); len(rows) > 12 || !isTotal(first) && !isSumOf(first) && !isChargeRow(&rows[i]) {
+		if len(rows) > 12 || !isLabelled(&rows[i]) && !isSumOf(firstText(&rows[i])) && !isChargeRow(&rows[i]) {
 			counts[filledCells(&rows[i])]++ // in a short table its foot would count as much as its lines
 		}
 	}
