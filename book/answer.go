@@ -38,6 +38,9 @@ func (n *noticed) answer() error {
 		if line == nil {
 			continue
 		}
+		if code.Code == "" && code.Reason != "" && l.Quantity.IsZero() && l.UnitPrice.IsZero() && code.DueOn == "" && code.Accepted.IsZero() && code.Item == "" {
+			code.Code = string(order.Pending) // such as "no stock until May", and no quantity or day beside it
+		}
 		verdict, known := order.VerdictOf(code.Code)
 		if !known {
 			n.e.Add(finding.UnknownChoice, i+1, "answer", code.Code, "%q is no answer to a line.",
@@ -166,7 +169,7 @@ func (n *noticed) compareAnswer(a *order.Answered, at map[int]int) error {
 // nothing more.
 func parenthesised(code string) string {
 	switch strings.ToLower(code) {
-	case "", string(order.Accepted), string(order.Modified), string(order.Rejected):
+	case "", string(order.Accepted), string(order.Modified), string(order.Rejected), string(order.Pending):
 		return ""
 	}
 	return " (" + code + ")"

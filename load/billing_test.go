@@ -374,8 +374,10 @@ func TestAnswersCompared(t *testing.T) {
 		{"less in all", intent.Answer, ask(`{"number": "1", "answer": "IA", "accepted": "20"}, {"number": "1", ` +
 			`"answer": "IB", "accepted": "10", "due_on": "2026-03-24"}` + second), "",
 			`changed 5; line 1 answer was "IA", is "IB"; /lines/0/answer: Line 1 is accepted with changes (IA): quantity 30 of 40.`},
+		{"a remark and nothing else", intent.Answer, ask(`{"number": "1", "reason": "no stock until May"}` + second), "",
+			`changed 6; line 1 answer was "IA", is "pending"; /lines/0/answer: Line 1: not decided by the seller yet.`},
 		{"refused", intent.Answer, ask(`{"number": "1", "answer": "refused", "reason": "discontinued"}` + second), "",
-			`changed 6; line 1 answer was "IA", is "refused"; /lines/0/answer: Line 1 is rejected; ` +
+			`changed 7; line 1 answer was "pending", is "refused"; /lines/0/answer: Line 1 is rejected; ` +
 				`what is wanted of it must come from elsewhere.`},
 	})
 	o := testEngine(t, testStore(t), source.DefaultLimits)

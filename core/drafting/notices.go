@@ -366,6 +366,10 @@ func (d *drafter) saysOf() {
 	if d.bound(order.Header, "quantities") {
 		return
 	}
+	answers := func(f string) bool { return d.bound(order.Lines, f) || d.bound(order.Header, f) }
+	if d.hints.Says == intent.Answer && !slices.ContainsFunc([]string{"answer", "accepted", "quantity", "due_on", "unit_price"}, answers) {
+		ask(order.Lines, "answer", "no column says what is answered: a line of which nothing is said would count as accepted")
+	}
 	if n.counts && !d.bound(order.Lines, "quantity") {
 		ask(order.Lines, "quantity", "no column looks like a quantity: say from which one it comes")
 	}
