@@ -115,6 +115,10 @@ func TestInvoicesHeard(t *testing.T) {
 	skipRaces(t)
 	for _, c := range []struct{ name, segments, want string }{
 		{"as ordered", "IT1*1*100*MR*0.71**VP*BR-10-W~SAC*A*C310***500~TDS*6600~", "done"},
+		{"with a tax on what is charged", "IT1*1*100*MR*0.71**VP*BR-10-W~SAC*A*C310***500~TDS*6600~SAC*C*D240***1000~TXI*VA*1.90*19~",
+			"held | TXI (Tax Information) says a tax of 1.90, and the mapping does not read it. | With this invoice, 10.00 of " +
+				"charge.freight are invoiced; the order says 0: 10.00 EUR more. | The invoice states a total of 66.00; its lines, " +
+				"charges and tax make 76.00. | The invoice differs from the order by 10.00 EUR more."},
 		{"in another currency", "CUR*SE*USD~IT1*1*100*MR*0.71**VP*BR-10-W~SAC*A*C310***500~TDS*6600~",
 			"held | The invoice is in USD, but the order is in EUR."},
 		{"without the discount of the line", "IT1*1*100*MR*0.71**VP*BR-10-W~TDS*7100~",

@@ -4,6 +4,8 @@ import (
 	"strings"
 	"sync"
 	"unicode"
+
+	"koinos/core/order"
 )
 
 // Entry is one code of a reference list.
@@ -63,7 +65,7 @@ type Match struct {
 }
 
 // Look finds the entry whose code, or one of the given keys, is text. Keys are tried in turn. If none has exactly the
-// text, letter case and space are ignored. If none fits then and near is above 0, the only entry that differs in at
+// text, zeros before a GTIN are ignored, and then letter case and space. If none fits then and near is above 0, the only entry that differs in at
 // most near letters is used.
 func (l *List) Look(text string, keys []string, near int) Match {
 	if len(keys) == 0 {
@@ -75,6 +77,16 @@ func (l *List) Look(text string, keys []string, near int) Match {
 				return Match{Key: key, Several: true}
 			}
 			return Match{Entry: &l.entries[i], Key: key}
+		}
+	}
+	if gtin := order.GTIN14(text); gtin != text {
+		for _, key := range keys {
+			if i, ok := l.index(key).exact[gtin]; ok && trade[Fold(key)] {
+				if i == several {
+					return Match{Key: key, Several: true}
+				}
+				return Match{Entry: &l.entries[i], Key: key}
+			}
 		}
 	}
 	want := Fold(text)
@@ -113,6 +125,9 @@ func (l *List) Look(text string, keys []string, near int) Match {
 
 var onlyCode = []string{"code"}
 
+// trade are the columns of GTINs, which are the same with zeros before them.
+var trade = map[string]bool{"gtin": true, "ean": true, "upc": true, "barcode": true}
+
 // index returns the entries by a key. It is made when it is first needed.
 func (l *List) index(key string) *index {
 	if key == "code" {
@@ -125,7 +140,11 @@ func (l *List) index(key string) *index {
 	}
 	m := &index{make(map[string]int, len(l.entries)), make(map[string]int, len(l.entries))}
 	for i := range l.entries {
-		m.add(l.entries[i].Get(key), i)
+		value := l.entries[i].Get(key)
+		m.add(value, i)
+		if gtin := order.GTIN14(value); gtin != value && trade[Fold(key)] {
+			m.add(gtin, i)
+		}
 	}
 	if l.keys == nil {
 		l.keys = map[string]*index{}

@@ -67,7 +67,8 @@ func BenchmarkNearest(b *testing.B) {
 func TestLook(t *testing.T) {
 	l := New([]Entry{{Code: "00417", Name: "Shackle bow", Attributes: map[string]string{"gtin": "2004417000118",
 		"shelf": "S1"}}, {Code: "00501", Name: "Lantern", Attributes: map[string]string{"shelf": "S1"}},
-		{Code: "00502", Name: "Lanterna"}, {Code: "C-1004"}, {Code: "R-1"}, {Code: "r-1"}})
+		{Code: "00502", Name: "Lanterna", Attributes: map[string]string{
+			"EAN": "012345678905", "shelf": "012345678905"}}, {Code: "C-1004"}, {Code: "R-1"}, {Code: "r-1"}})
 	for _, c := range []struct {
 		text, keys string
 		near       int
@@ -78,7 +79,9 @@ func TestLook(t *testing.T) {
 		{"c-1004", "", 0, "C-1004 by code spelled"}, {"R-1", "", 0, "R-1 by code"}, {"r-1", "", 0, "r-1 by code"},
 		{"R -1", "", 0, ""},
 		{" R-1", "", 0, "several by code"}, {"2004417000118", "gtin", 0, "00417 by gtin"},
-		{"S1", "shelf", 0, "several by shelf"},
+		{"S1", "shelf", 0, "several by shelf"}, {"0012345678905", "shelf", 0, ""},
+		{"0012345678905", "EAN", 0, "00502 by EAN"}, {"00012345678905", "code EAN", 0, "00502 by EAN"},
+		{"12345678905", "EAN", 0, ""}, {"02004417000118", "gtin", 0, "00417 by gtin"}, {"0012345678906", "EAN", 0, ""},
 		{"Shackel bow", "name", 0, ""}, {"Shackel bow", "name", 1, "00417 by name near"},
 		{"Lanternb", "name", 1, "several by name"}, {"", "name", 2, ""}, {"00500", "", 1, "several by code"},
 	} {

@@ -23,3 +23,15 @@ func CheckDigit(code string) bool {
 	}
 	return IsDigits(code) && sum%10 == 0
 }
+
+// GTIN14 returns a GTIN as one of 14 digits: GTIN-8, GTIN-12 (UPC) and GTIN-13 (EAN) have zeros before them there (GS1
+// General Specifications), so that the same item has the same code in each of them. Any other code stays as it is.
+func GTIN14(code string) string {
+	switch len(code) {
+	case 8, 12, 13:
+		if IsDigits(code) {
+			return "00000000000000"[len(code):] + code
+		}
+	}
+	return code
+}

@@ -54,7 +54,7 @@ func (f *Finder) OfItem(like *Line) (all []int) {
 		if c[1] == "" {
 			continue
 		}
-		for _, i := range f.find(&f.items, c[0]+" "+foldKey(c[1]), f.changed, same) {
+		for _, i := range f.find(&f.items, itemKey(c), f.changed, same) {
 			if len(all) < enough && !slices.Contains(all, i) {
 				all = append(all, i)
 			}
@@ -103,10 +103,18 @@ func (f *Finder) grow() {
 		}
 		for _, c := range l.Codes() {
 			if c[1] != "" {
-				add(f.items, c[0]+" "+foldKey(c[1]))
+				add(f.items, itemKey(c))
 			}
 		}
 	}
+}
+
+// itemKey returns the same text for all codes in a field that sameCode takes for equal.
+func itemKey(code [2]string) string {
+	if code[0] == "gtin" {
+		code[1] = GTIN14(code[1])
+	}
+	return code[0] + " " + foldKey(code[1])
 }
 
 // SameNumber compares numbers of lines: 001 is the same as 1.

@@ -16,7 +16,7 @@ func TestFinder(t *testing.T) {
 		word := func(all ...string) string { return all[r.Intn(len(all))] }
 		line := func() Line {
 			return Line{Number: word("", "1", "001", "a1", "A1", fmt.Sprint(r.Intn(90))), SenderLine: word("", "x", "X", "ß", "ẞ", "\u212a", "k"),
-				Item: word("", "R-1", "r-1", "R-2"), BuyerItem: word("", "B", "b", "C"), GTIN: word("", "4006381333931")}
+				Item: word("", "R-1", "r-1", "R-2"), BuyerItem: word("", "B", "b", "C"), GTIN: word("", "4006381333931", "04006381333931", "96385074", "0000096385074")}
 		}
 		o := &Order{}
 		for range r.Intn(3) * fewLines {
@@ -61,6 +61,26 @@ func TestFinder(t *testing.T) {
 					t.Fatalf("seed %d, %s of %+v among %d lines: %v, of %v", seed, name, like, len(o.Lines), c.got, want)
 				}
 			}
+		}
+	}
+}
+
+// A GTIN is the same with zeros before it, up to 14 digits; other codes are not.
+func TestSameGTIN(t *testing.T) {
+	for _, c := range []struct {
+		a, b string
+		same bool
+	}{
+		{"012345678905", "00012345678905", true}, {"012345678905", "0012345678905", true}, {"96385074", "00000096385074", true},
+		{"012345678905", "012345678906", false}, {"12345678905", "012345678905", false}, {"012345678905", "0000012345678905", false},
+		{"A2345678", "000000A2345678", false},
+	} {
+		_, code := (&Line{GTIN: c.a}).DifferentItem(&Line{GTIN: c.b})
+		if shares := (&Line{GTIN: c.a}).SharesItem(&Line{GTIN: c.b}); shares != c.same || (code == "") != c.same {
+			t.Errorf("%s and %s: %v, %q", c.a, c.b, shares, code)
+		}
+		if (&Line{Item: c.a}).SharesItem(&Line{Item: c.b}) {
+			t.Errorf("%s and %s are one item of ours", c.a, c.b)
 		}
 	}
 }

@@ -10,12 +10,20 @@ func (l *Line) Codes() [4][2]string {
 	return [4][2]string{{"item", l.Item}, {"buyer_item", l.BuyerItem}, {"supplier_item", l.SupplierItem}, {"gtin", l.GTIN}}
 }
 
+// sameCode compares two codes of an item, which stand in a field. Letter case counts for nothing.
+func sameCode(field, a, b string) bool {
+	if field == "gtin" {
+		a, b = GTIN14(a), GTIN14(b)
+	}
+	return strings.EqualFold(a, b)
+}
+
 // DifferentItem returns a code of other, with its field, that differs from the line's code; "" means that both can be
 // of the same item.
 func (l *Line) DifferentItem(other *Line) (field, code string) {
 	have := l.Codes()
 	for i, c := range other.Codes() {
-		if c[1] != "" && have[i][1] != "" && !strings.EqualFold(c[1], have[i][1]) {
+		if c[1] != "" && have[i][1] != "" && !sameCode(c[0], c[1], have[i][1]) {
 			return c[0], c[1]
 		}
 	}
@@ -25,7 +33,7 @@ func (l *Line) DifferentItem(other *Line) (field, code string) {
 // otherItem reports whether a code is none of the codes of the line's item.
 func (l *Line) otherItem(code string) bool {
 	for _, c := range l.Codes() {
-		if strings.EqualFold(c[1], code) {
+		if sameCode(c[0], c[1], code) {
 			return false
 		}
 	}
@@ -36,7 +44,7 @@ func (l *Line) otherItem(code string) bool {
 func (l *Line) SharesItem(other *Line) bool {
 	have := l.Codes()
 	for i, c := range other.Codes() {
-		if c[1] != "" && strings.EqualFold(c[1], have[i][1]) {
+		if c[1] != "" && sameCode(c[0], c[1], have[i][1]) {
 			return true
 		}
 	}

@@ -28,7 +28,7 @@ func (k LineKey) of(l *Line) string {
 	case BySenderLine:
 		key = l.SenderLine
 	case ByItem:
-		for _, code := range []string{l.Item, l.BuyerItem, l.SupplierItem, l.GTIN, l.Description} {
+		for _, code := range []string{l.Item, l.BuyerItem, l.SupplierItem, GTIN14(l.GTIN), l.Description} {
 			if key = code; key != "" {
 				break
 			}

@@ -35,7 +35,7 @@ var ofAnswers = map[string]func(*asked) (at *tree.Node, says string){
 	"MTX": text, "PO1": free, "POC": free,
 }
 
-var ofInvoices = map[string]func(*asked) (at *tree.Node, says string){"IT1": billed, "REF": ofOrder}
+var ofInvoices = map[string]func(*asked) (at *tree.Node, says string){"IT1": billed, "REF": ofOrder, "TXI": tax}
 
 // weighed finds segments that change what an order means and that its mapping does not read.
 func weighed(m *mapping.Mapping, g *Group, d *intent.Intent) {
