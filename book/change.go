@@ -244,6 +244,9 @@ func (n *noticed) alter(i int, code string, replaced bool) {
 		return
 	}
 	codes, sender := l.Codes(), l.SenderLine
+	if order.GTIN14(in.GTIN) == order.GTIN14(l.GTIN) {
+		in.GTIN = l.GTIN // the same with other zeros before it is no change
+	}
 	if other, is := l.DifferentItem(in); other != "" {
 		if gone := l.Gone(); gone.Sign() > 0 || l.Invoiced.Sign() > 0 {
 			n.e.Add(finding.UpdateConflict, i+1, other, is,

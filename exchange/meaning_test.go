@@ -356,6 +356,29 @@ func TestShortUPC(t *testing.T) {
 	}
 }
 
+// A GTIN goes out under the qualifier of its length, as it came; in a notice it may have other zeros before it.
+func TestGTINsOut(t *testing.T) {
+	d := open(t)
+	d.receive(pellow(1, "850", "BEG*00*SA*PM-1**20260316~CUR*BY*EUR~REF*CT*C-1~N1*ST*Pellow*92*0040~PO1*1*20*MR*10*PE*UP*036000291452~"+
+		"PO1*2*20*MR*10*PE*EN*4006381333931~PO1*3*20*MR*10*PE*UK*10012345678902~PO1*4*20*MR*10*PE*EN*96385074~"))
+	var said []string
+	for segment := range strings.SplitSeq(d.text(d.send("PELLOW", "855")[0]), "~") {
+		if segment = strings.TrimSpace(segment); strings.HasPrefix(segment, "PO1*") {
+			said = append(said, strings.Join(strings.Split(segment, "*")[6:], " "))
+		}
+	}
+	if got := strings.Join(said, ", "); got != "UP 036000291452, EN 4006381333931, UK 10012345678902, EN 96385074" {
+		t.Error(got)
+	}
+	if got := d.heard(pellow(2, "860", "BCH*04*SA*PM-1***20260318~POC**QI*30**MR*10*PE*EN*0036000291452~POC**QD*10**MR*10*PE*UK*04006381333931~")); got != "done" {
+		t.Error(got)
+	}
+	if o := d.order(order.Sales, "PELLOW", "", "PM-1"); o.Lines[0].Quantity.Plain() != "30" || o.Lines[1].Quantity.Plain() != "10" ||
+		o.Lines[0].GTIN != "036000291452" {
+		t.Errorf("%+v", o.Lines[:2])
+	}
+}
+
 // What nobody reads holds a set, or is passed over, where the partner's mapping says so.
 func TestUnreadAsTheMappingSays(t *testing.T) {
 	const set = "BEG*00*SA*%s**20260316~CUR*BY*EUR~REF*CT*C-1~N1*ST*Pellow Marina*92*0040~" +

@@ -173,17 +173,17 @@ func (w *Writing) Put(in *Loop, at *Address, value string) {
 		if c.stride == 0 || c.depth != len(at.path) {
 			continue
 		}
-		k, most := 0, len(segments[id].elements)
+		k, most, code := 0, len(segments[id].elements), c.codeOf(value)
 		for ; c.element+k <= most; k += c.stride {
-			if have := l.get(c.element + k); have == c.codes[0] || have == "" && l.get(n+k) == "" {
+			if have := l.get(c.element + k); have == code || have == "" && l.get(n+k) == "" {
 				break
 			}
 		}
 		if c.element+k > most {
-			w.note(id, n, "", value, "%s has no room for another pair of %s.", id, c.codes[0])
+			w.note(id, n, "", value, "%s has no room for another pair of %s.", id, code)
 			return
 		}
-		l.set(c.element+k, c.codes[0])
+		l.set(c.element+k, code)
 		n += k
 	}
 	use := &segments[id].elements[n-1]
@@ -198,6 +198,19 @@ func (w *Writing) Put(in *Loop, at *Address, value string) {
 		return
 	}
 	l.set(n, w.text(id, n, use.element, value))
+}
+
+// gtinDigits are how many digits a GTIN has, by its qualifier (element 235).
+var gtinDigits = map[string]int{"UP": 12, "EN": 13, "UK": 14}
+
+// codeOf is the code of a condition with which a value is written: that of a GTIN of so many digits, or else the first.
+func (c *condition) codeOf(value string) string {
+	for _, code := range c.codes {
+		if gtinDigits[code] == len(value) && digits(value) {
+			return code
+		}
+	}
+	return c.codes[0]
 }
 
 // Get returns the value at an address; "" if there is none.
