@@ -514,6 +514,9 @@ func TestConsoleFirstVisit(t *testing.T) {
 		has("main", "gone.csv"), press("Draft a new mapping for it"), press("Draft it as shipment"),
 		has("main", "2 shipments, 3 lines"), has("main", "DN-1"), has("main", "no order is refused"),
 		hasNot("main", "These must be bound"),
+		drop("sent.csv", "Order,Carrier,Tracking number,Shipped\\nK-1,Northline,NL-1,2026-11-30\\nK-2,Northline,NL-2,2026-11-30\\n"),
+		has("main", "sent.csv"), press("Draft a new mapping for it"), press("Draft it as shipment"),
+		has("main", "2 shipments, 0 lines"), has("main", "no order is refused"), hasNot("main", "These must be bound"),
 		// Columns of a list that nobody needs stay away.
 		chromedp.Navigate(s.address+"/orders"), has("thead", "Ordered"), click(".turner .p-multiselect",
 			chromedp.ByQuery),

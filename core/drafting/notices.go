@@ -131,6 +131,10 @@ func (d *drafter) isAbout(columns []*profile) {
 				}
 			}
 		}
+		if word == string(intent.Shipment) && (found[0] == "" || found[1] == "") && !d.read(order.Lines, "quantity") &&
+			d.bound(order.Header, "sender_number") {
+			found = onlySent(columns[:min(len(columns), mostLooked)], words)
+		}
 		if word == string(intent.Change) && (found[0] == "" || found[1] == "") && d.bound(order.Header, "sender_number") {
 			found = oldAndNew(columns[:min(len(columns), mostLooked)])
 		}
@@ -144,6 +148,27 @@ func (d *drafter) isAbout(columns []*profile) {
 				found[0], found[1], article, word)
 		}
 	}
+}
+
+// read reports whether a field has a value from the document.
+func (d *drafter) read(level order.Level, field string) bool {
+	return slices.ContainsFunc(d.y.bindings, func(b binding) bool {
+		return b.level == level && b.field == field && !slices.Equal(b.words, unsaid)
+	})
+}
+
+// onlySent returns the headings of the columns for the number of a carrier and for the day on which goods left, or else
+// the carrier.
+func onlySent(columns []*profile, words []entry) (found [2]string) {
+	at := map[string]string{}
+	for _, p := range columns {
+		for _, h := range hintsFrom(plainWords(p.heading), words) {
+			if f, is := order.LookupOf(string(intent.Shipment), h.level, h.field); is && h.score >= 0.95 && p.fits(f) > 0 && at[h.field] == "" {
+				at[h.field] = p.heading
+			}
+		}
+	}
+	return [2]string{at["tracking"], cmp.Or(at["shipped_on"], at["carrier"])}
 }
 
 // before and after are words for a value as it was and as it is to be.

@@ -55,13 +55,19 @@ const sections = computed(() =>
     .map((level) => ({ level, title: titles[level]!, bound: props.bound.filter((b) => b.level === level) }))
     .filter((s) => s.bound.length),
 )
+// A record that moves or bills all that is open needs no lines.
+const ofWholeOrders = computed(
+  () =>
+    !props.bound.some((b) => b.level === 'lines') &&
+    props.bound.some((b) => b.level === 'header' && ['quantities', 'reverses'].includes(b.field)),
+)
 const unboundMust = computed(() =>
   props.extends
     ? []
     : props.fields.filter(
         (f) =>
           f.needed.includes(props.kind || 'sales') &&
-          ['header', 'lines'].includes(f.level) &&
+          (f.level === 'header' || (f.level === 'lines' && !ofWholeOrders.value)) &&
           !props.bound.some((b) => b.level === f.level && b.field === f.name),
       ),
 )

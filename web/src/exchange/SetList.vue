@@ -74,7 +74,7 @@ async function onKey(e: KeyboardEvent) {
         v-model="state" :options="states" option-label="label" option-value="value" size="small" fluid
         aria-label="In which state" />
       <InputText
-        v-model="typed" size="small" fluid placeholder="number of an order or set"
+        v-model="typed" size="small" fluid placeholder="order or set number"
         aria-label="Number of an order or of the set" @keydown.enter="number = typed.trim()"
         @change="number = typed.trim()" />
     </div>
