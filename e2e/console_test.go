@@ -511,15 +511,16 @@ func TestConsoleFirstVisit(t *testing.T) {
 		has("main", "dropped.csv"), has("main", "X-1"),
 		// One that says what was shipped is drafted as that.
 		drop("gone.csv", "Despatch note,Order,Line,Qty despatched\\nDN-1,K-1,1,2\\nDN-1,K-1,2,1\\nDN-2,K-2,1,4\\n"),
-		has("main", "gone.csv"), press("Draft a new mapping for it"), press("Draft it as shipment"),
+		has("main", "gone.csv"), press("Draft a new mapping for it"), has("main", "2 orders, 3 lines"), press("Draft it as shipment"),
 		has("main", "2 shipments, 3 lines"), has("main", "DN-1"), has("main", "no order is refused"),
 		hasNot("main", "These must be bound"),
 		drop("sent.csv", "Order,Carrier,Tracking number,Shipped\\nK-1,Northline,NL-1,2026-11-30\\nK-2,Northline,NL-2,2026-11-30\\n"),
-		has("main", "sent.csv"), press("Draft a new mapping for it"), press("Draft it as shipment"),
+		has("main", "sent.csv"), press("Draft a new mapping for it"), has("main", "2 orders, 2 lines"), press("Draft it as shipment"),
 		has("main", "2 shipments, 0 lines"), has("main", "no order is refused"), hasNot("main", "These must be bound"),
 		// Columns of a list that nobody needs stay away.
 		chromedp.Navigate(s.address+"/orders"), has("thead", "Ordered"), click(".turner .p-multiselect",
 			chromedp.ByQuery),
+		chromedp.WaitVisible(`.p-multiselect-option`, chromedp.ByQuery), chromedp.Sleep(300*time.Millisecond), // until it has its place
 		click(`//li[contains(@class, "p-multiselect-option")][contains(., "Ordered")]`, chromedp.BySearch),
 		hasNot("thead", "Ordered"),
 		chromedp.Reload(), has("thead", "Their number"), hasNot("thead", "Ordered"), has(".turner", "8 of 9 columns"))
