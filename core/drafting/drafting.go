@@ -98,7 +98,7 @@ func Draft(r io.ReaderAt, size int64, h Hints) (*Proposal, error) {
 			d.sheets, _, err = readSheets(r, size, opt)
 		}
 		if err == nil {
-			d.dropAbove()
+			d.putAbove()
 			err = d.tables()
 		}
 	}
@@ -113,14 +113,18 @@ func Draft(r io.ReaderAt, size int64, h Hints) (*Proposal, error) {
 	return &d.out, nil
 }
 
-// dropAbove leaves out what stands above a table of fixed width: the names of its columns are known already.
-func (d *drafter) dropAbove() {
+// putAbove puts aside what stands above a table of fixed width: the names of its columns are known already.
+func (d *drafter) putAbove() {
 	if d.fixed == nil {
 		return
 	}
 	for _, s := range d.sheets {
 		s.rows = slices.DeleteFunc(s.rows, func(r source.Record) bool {
-			return r.Row < d.fixed.First && (r.Row > 0 || d.fixed.Heading == 0)
+			is := r.Row < d.fixed.First && (r.Row > 0 || d.fixed.Heading == 0)
+			if is && r.Row != d.fixed.Heading {
+				s.above = append(s.above, r)
+			}
+			return is
 		})
 	}
 }

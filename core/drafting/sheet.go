@@ -20,6 +20,7 @@ type sheet struct {
 	hidden int // rows with values that people do not see
 	name   string
 	rows   []source.Record // blank rows left out
+	above  []source.Record // of a table of fixed width, what stands above it
 }
 
 // table is where on a sheet the rows of orders stand.
@@ -272,9 +273,10 @@ func isRule(r source.Record) bool {
 func (d *drafter) cut(t *table) {
 	s := t.sheet
 	begin := 0
+	t.above = s.above
 	if t.headAt >= 0 {
 		begin = t.headAt + t.headRows
-		t.above = s.rows[:t.headAt]
+		t.above = append(slices.Clip(s.above), s.rows[:t.headAt]...)
 	}
 	var leaveOut []string
 	rows := slices.Clone(s.rows[begin:])

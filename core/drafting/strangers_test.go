@@ -483,6 +483,28 @@ PNT-BLU-1L,Paint blue 1 l,12,$12.50,$150.00
 	{"sizes written with an x, which are no quantities", "Order,Item,Qty,Price\nA-1,Board 20 x 40,3,9.50\n" +
 		"A-1,Board 30 x 60,1,12.00\nA-2,Board 20 x 80,2,15.00\n",
 		`item: {from: Item, need: must}|quantity: {from: Qty, need: must}|unit_price: {from: Price}`, ""},
+	{"an e-mail of fixed width, with what it is in front", "From: orders@bellrock.example\nSubject: PO 5561\n\nPO Number: 5561\n" +
+		"Order Date: 11/27/2026\nShip To: Bellrock Store 12, 1 Pier Rd, Seaport\n\n" +
+		"Item      Qty   Description              Price\n00113      50   Braided rope 10 mm        1.33\n" +
+		"00310       4   Antifouling, white       35.00\n\nTotal: 206.50\n",
+		"sender_number: {label: PO Number, need: must}|ordered_on: {label: Order Date, dates: m/d/yyyy}|ship_to.name: {label: Ship To}|" +
+			"total: {label: Total}|item: {from: Item, need: must}|quantity: {from: Qty, need: must}|description: {from: Description}|" +
+			"unit_price: {from: Price}", ""},
+	{"in Finnish", "Tilausnumero;Tilauspäivä;Tuotenumero;Tuotenimi;Määrä;Yksikkö;Hinta;Toimituspäivä\n" +
+		"T-1;27.11.2026;00113;Punosköysi 10 mm;50;m;1,33;15.12.2026\nT-1;27.11.2026;00310;Pohjamaali;4;l;35,00;15.12.2026\n" +
+		"T-2;28.11.2026;00530;Messinkiknaapi;6;kpl;14,90;20.12.2026\n",
+		"sender_number: {from: Tilausnumero, need: must}|ordered_on: {from: Tilauspäivä, dates: d.m.yyyy}|" +
+			"requested_delivery_on: {from: Toimituspäivä, dates: d.m.yyyy}|item: {from: Tuotenumero, need: must}|description: {from: Tuotenimi}|" +
+			"quantity: {from: Määrä, need: must}|unit_price: {from: Hinta}", ""},
+	{"in Czech", "Číslo objednávky;Datum objednávky;Číslo zboží;Název;Množství;MJ;Cena za kus\n77;27.11.2026;00113;Lano;50;m;1,33\n" +
+		"77;27.11.2026;00310;Barva;4;l;35,00\n78;28.11.2026;00530;Vazák;6;ks;14,90\n",
+		"sender_number: {from: Číslo objednávky, need: must}|ordered_on: {from: Datum objednávky, dates: d.m.yyyy}|" +
+			"item: {from: Číslo zboží, need: must}|description: {from: Název}|quantity: {from: Množství, need: must}|unit_price: {from: Cena za kus}", ""},
+	{"a number of pieces called n", `{"groups":[{"store":"0010","orders":[{"no":"G-1","lines":[{"sku":"00101","n":5},{"sku":"00104","n":2}]},` +
+		`{"no":"G-2","lines":[{"sku":"00417","n":1}]}]},{"store":"0020","orders":[{"no":"G-3","lines":[{"sku":"00530","n":4}]}]}]}`,
+		`sender_number: {from: "no", need: must}|quantity: {from: "n", need: must}|item: {from: sku, need: must}`, ""},
+	{"figures with a decimal comma, which are no lists", "Bestellung;Artikel;Menge;Preis;Summe\nB-1;00104;50;0,67;33,50\nB-1;00116;30;1,01;30,30\n" +
+		"B-2;00143;15;0,90;13,50\n", "quantity: {from: Menge, need: must}|unit_price: {from: Preis}|amount: {from: Summe}", ""},
 }
 
 var mark = regexp.MustCompile(`(?m)\s+#.*$`)

@@ -155,7 +155,7 @@ var wordings = []wording{
 			"quantity|pieces|pcs|menge|mge|anzahl|stuck|stueck|stk|bestellmenge|quantite|qte|quantite " +
 			"commandee|cantidad|cant|cantidades|quantita|q " +
 			"ta|qta|aantal|hoeveelheid|antal|antall|kvantitet|ilosc|qtd|quantidade|qtde|units ordered|how " +
-			"many|kolicina|quant|order pieces|qty pcs", "amount|units|boxes|metres|litres|ordered|count|st"},
+			"many|kolicina|quant|order pieces|qty pcs", "amount|units|boxes|metres|litres|ordered|count|st|no"},
 	{order.Lines, "unit",
 		"unit|uom|u m|um|u|unit of measure|units of measure|einheit|mengeneinheit|me|unite|unidad|ud|unita|unita di " +
 			"misura|eenheid|enhed|enhet|jm|jednostka|unidade|un|measure|order unit|enh", "pack|packaging"},
@@ -232,7 +232,8 @@ var totals = []string{"total", "grand total", "sub total", "subtotal", "sum", "s
 var plainLetters = strings.NewReplacer("ä", "a", "ö", "o", "ü", "u", "ß", "ss", "é", "e", "è", "e", "ê", "e", "à", "a",
 	"â", "a", "ç", "c", "ñ", "n", "ó", "o", "ò", "o", "í", "i", "á", "a", "ú", "u", "ù", "u", "ø", "o", "å", "a", "æ",
 	"ae", "ã", "a", "õ", "o", "ł", "l", "ś", "s", "ć", "c", "ę", "e", "ą", "a", "ż", "z", "ź", "z", "ń", "n", "î", "i",
-	"ô", "o", "û", "u", "ë", "e", "ï", "i", "ì", "i")
+	"ô", "o", "û", "u", "ë", "e", "ï", "i", "ì", "i", "č", "c", "ř", "r", "ě", "e", "š", "s", "ž", "z", "ý", "y", "ů", "u",
+	"ť", "t", "ď", "d", "ň", "n", "ő", "o", "ű", "u", "ş", "s", "ğ", "g", "ı", "i", "i̇", "i")
 
 var numberWords = map[string]bool{"nr": true, "number": true, "num": true, "nummer": true, "nbr": true, "numero": true,
 	"n": true, "nº": true, "n°": true, "№": true, "#": true, "numer": true, "nro": true}
@@ -353,7 +354,7 @@ type entry struct {
 // vocabulary is what headings are compared with. Making it takes as long as a short command, so it is made only when it
 // is needed.
 var vocabulary = sync.OnceValue(func() []entry {
-	all := append(entriesOf(wordings), entriesOf(easternWordings)...)
+	all := slices.Concat(entriesOf(wordings), entriesOf(furtherWordings), entriesOf(easternWordings))
 	add := func(level order.Level, field, words string, top float64) {
 		all = append(all, entries(level, field, words, top)...)
 	}

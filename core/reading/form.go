@@ -91,6 +91,10 @@ func (t *Table) settleAt(rows []source.Record, at int, head source.Record) error
 			continue
 		}
 		last = rec.Row
+		if rec.Row < t.m.Document.First { // labels may stand there
+			outside.rows = append(outside.rows, rec)
+			continue
+		}
 		r := Row{Record: rec, plan: p}
 		if p.repeatsHeading(&rec) || !t.counts(&r) {
 			continue

@@ -558,7 +558,30 @@ func (t *Table) findHeading() error {
 			break
 		}
 	}
-	return t.bind(&head, f.rows[:max(at, 0)])
+	above, err := t.before(t.m.Document.First, f.rows[:max(at, 0):max(at, 0)])
+	if err != nil {
+		return err
+	}
+	return t.bind(&head, above)
+}
+
+// before adds the rows between the heading and the first row that counts, in which labels may stand, to those above it.
+func (t *Table) before(first int, above []source.Record) ([]source.Record, error) {
+	for first > 0 {
+		rec, err := t.row()
+		switch {
+		case err == io.EOF:
+			return above, nil
+		case err != nil:
+			return nil, err
+		case rec.Node != nil || rec.Sheet != t.sheet || rec.Row >= first:
+			t.pushed = append([]source.Record{rec}, t.pushed...)
+			return above, nil
+		case !rec.Blank() && !rec.Broken && len(above) < headWithin:
+			above = append(above, rec)
+		}
+	}
+	return above, nil
 }
 
 func (t *Table) bind(head *source.Record, above []source.Record) error {

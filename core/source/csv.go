@@ -196,8 +196,18 @@ func (c *csvReader) splitReleased(line []byte) {
 	c.ends = append(c.ends, len(c.text))
 }
 
-// splitAt splits a line of fixed width.
+// splitAt splits a line of fixed width. One with a label and its value stays whole, in the first column.
 func (c *csvReader) splitAt(line []byte) {
+	if isLabelled(string(line)) {
+		c.text = append(c.text, strings.TrimSpace(string(line))...)
+		for i := range c.positions {
+			if i > 0 {
+				c.text = append(c.text, c.delim)
+			}
+			c.ends = append(c.ends, len(c.text))
+		}
+		return
+	}
 	runes := []rune(string(line))
 	last := 0
 	for i, p := range c.positions {

@@ -54,6 +54,13 @@ type fixedLine struct {
 // isRule reports whether a line is drawn, not written.
 func (l *fixedLine) isRule() bool { return strings.Trim(string(l.text), "-=_+| ") == "" }
 
+// isLabelled reports whether a line is a label and its value, such as "Ship to: Bellrock, 1 Pier Road": it has no columns.
+func isLabelled(line string) bool {
+	line = strings.TrimSpace(line)
+	label, _, is := strings.Cut(line, ": ")
+	return is && len(strings.Fields(label)) <= 4 && !strings.Contains(line, "  ")
+}
+
 // firstLines returns the first lines that are not blank, without what no line of fixed width has: very long ones, and
 // such with tabs, end the search.
 func firstLines(r io.Reader, end byte) (lines []fixedLine, err error) {
@@ -153,7 +160,7 @@ func longest(lines []fixedLine) (n int) {
 // have most cells between such gaps.
 func gapped(lines []fixedLine) *Fixed {
 	lines = slices.DeleteFunc(slices.Clone(lines), func(l fixedLine) bool { // of a title or total
-		return l.isRule() || len(strings.Fields(string(l.text))) < 3
+		return l.isRule() || len(strings.Fields(string(l.text))) < 3 || isLabelled(string(l.text))
 	})
 	var best *Fixed
 	rows, most := 0, 0
