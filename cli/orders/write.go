@@ -61,18 +61,23 @@ func (a *app) writeOrders() *cobra.Command {
 				q.Set("format", format)
 			}
 			problems := 0
-			err := folder.Usual.Write(to, func(w io.Writer) (err error) {
+			write := func(w io.Writer) (err error) {
 				if shell.LooksLikeFile(mappingName) {
 					problems, err = a.writeLocally(c.Context(), w, mappingName, source.Format(format), loadID, ids)
 				} else {
 					problems, err = calls.MappingFile(c.Context(), name, "document", q, w)
 				}
 				return err
-			})
-			if err != nil {
-				return err
 			}
-			if done, err := a.JSON(shell.Written{File: to, Problems: problems}); done {
+			var err error
+			if done := false; to == "-" {
+				err = write(a.Out)
+			} else if err = folder.Usual.Write(to, write); err == nil {
+				if done, err = a.JSON(shell.Written{File: to, Problems: problems}); done {
+					return err
+				}
+			}
+			if err != nil {
 				return err
 			}
 			if problems > 0 {
@@ -85,7 +90,7 @@ func (a *app) writeOrders() *cobra.Command {
 	c.Flags().StringVarP(&mappingName, "mapping", "m", "", "mapping: a file, or NAME or NAME@VERSION of the service")
 	a.OffersNames(c, "mapping", a.MappingNames)
 	c.Flags().Int64Var(&loadID, "load", 0, "all orders that this load stored")
-	c.Flags().StringVar(&to, "to", "", "file to write; its end says whether a table is a .csv or an .xlsx")
+	c.Flags().StringVar(&to, "to", "", "file to write, - for here; its end says whether a table is a .csv or an .xlsx")
 	return c
 }
 

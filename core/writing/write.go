@@ -56,6 +56,9 @@ func Write(out io.Writer, m *mapping.Mapping, orders []order.Order, set *list.Se
 	if format.Tree() {
 		return writeTree(out, m, orders, set, format)
 	}
+	if m.Document.Positions != nil && labelled(m) {
+		return nil, fmt.Errorf("the mapping %s reads labels in text of fixed width, which is only read", m.Name)
+	}
 	pages, problems, err := Layout(m, orders, set)
 	if err != nil {
 		return problems, err
@@ -69,13 +72,25 @@ func Write(out io.Writer, m *mapping.Mapping, orders []order.Order, set *list.Se
 	return problems, writeCSV(out, m, pages[0].Rows)
 }
 
+// labelled reports whether a mapping reads something that stands beside a label.
+func labelled(m *mapping.Mapping) bool {
+	for _, level := range m.Levels {
+		for i := range level {
+			if slices.ContainsFunc(level[i].From, func(s mapping.Source) bool { return s.Kind == mapping.ByLabel }) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 // shapeOf is the form in which a mapping's text is written.
 func shapeOf(m *mapping.Mapping) source.Shape {
 	shape := source.Shape{Encoding: m.Document.Encoding, Delimiter: m.Document.Delimiter, Quote: m.Document.Quote,
 		RecordEnd: m.Document.RecordEnd, Release: m.Document.Release, Positions: m.Document.Positions}
 	if shape.Delimiter == "" {
 		shape.Delimiter = ","
-		if m.Bindings[order.Lines][0].Decimal() == "," {
+		if lines := m.Bindings[order.Lines]; len(lines) > 0 && lines[0].Decimal() == "," {
 			shape.Delimiter = ";"
 		}
 	}
