@@ -156,7 +156,7 @@ func (a *arrival) matched() ([]told, error) {
 // settleAcks says of each acknowledgement whether we have sent what it is about, a page of sets at a time.
 func (a *arrival) settleAcks(sent map[int64]store.Sent) error {
 	for acks := a.heard.acks; len(acks) > 0; {
-		page, err := a.x.store.Sets(a.ctx, a.kept.ID, store.SetFilter{After: acks[0].seq-1, Limit: setsAtATime})
+		page, err := a.x.store.Sets(a.ctx, a.kept.ID, store.SetFilter{After: acks[0].seq - 1, Limit: setsAtATime})
 		if err != nil {
 			return err
 		}
