@@ -38,7 +38,8 @@ func (n *noticed) answer() error {
 		if line == nil {
 			continue
 		}
-		if code.Code == "" && code.Reason != "" && l.Quantity.IsZero() && l.UnitPrice.IsZero() && code.DueOn == "" && code.Accepted.IsZero() && code.Item == "" {
+		if code.Code == "" && code.Reason != "" && code.DueOn == "" && code.Item == "" && code.Accepted.IsZero() &&
+			l.Quantity.IsZero() && l.UnitPrice.IsZero() {
 			code.Code = string(order.Pending) // such as "no stock until May", and no quantity or day beside it
 		}
 		verdict, known := order.VerdictOf(code.Code)

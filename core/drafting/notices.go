@@ -163,7 +163,8 @@ func onlySent(columns []*profile, words []entry) (found [2]string) {
 	at := map[string]string{}
 	for _, p := range columns {
 		for _, h := range hintsFrom(plainWords(p.heading), words) {
-			if f, is := order.LookupOf(string(intent.Shipment), h.level, h.field); is && h.score >= 0.95 && p.fits(f) > 0 && at[h.field] == "" {
+			f, is := order.LookupOf(string(intent.Shipment), h.level, h.field)
+			if is && h.score >= 0.95 && p.fits(f) > 0 && at[h.field] == "" {
 				at[h.field] = p.heading
 			}
 		}
@@ -335,7 +336,8 @@ func (d *drafter) newest(all []candidate) {
 // in which a day stands only where it changes: what stands above is not theirs.
 func (d *drafter) onlyAbove(groups []int, chosen []candidate) {
 	for _, c := range chosen {
-		if d.hints.Says == "" || c.level != order.Header || c.name() != noticeOf[d.hints.Says].day || c.column.filled == len(groups) {
+		if d.hints.Says == "" || c.level != order.Header || c.name() != noticeOf[d.hints.Says].day ||
+			c.column.filled == len(groups) {
 			continue
 		}
 		all, has := map[int]bool{}, map[int]bool{}
@@ -391,8 +393,9 @@ func (d *drafter) saysOf() {
 	if d.bound(order.Header, "quantities") {
 		return
 	}
-	answers := func(f string) bool { return d.bound(order.Lines, f) || d.bound(order.Header, f) }
-	if d.hints.Says == intent.Answer && !slices.ContainsFunc([]string{"answer", "accepted", "quantity", "due_on", "unit_price"}, answers) {
+	says := func(f string) bool { return d.bound(order.Lines, f) || d.bound(order.Header, f) }
+	if d.hints.Says == intent.Answer &&
+		!slices.ContainsFunc([]string{"answer", "accepted", "quantity", "due_on", "unit_price"}, says) {
 		ask(order.Lines, "answer", "no column says what is answered: a line of which nothing is said would count as accepted")
 	}
 	if n.counts && !d.bound(order.Lines, "quantity") {

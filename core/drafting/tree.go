@@ -194,8 +194,8 @@ func (d *drafter) tree(r io.ReaderAt, size int64, opt source.Options) error {
 		unused = append(unused, d.outer(&repeated{path: "$", nodes: roots}, "document", "it stands around all orders")...)
 	}
 	for path, between := range found { // objects between an order and its lines, such as parcels
-		if inner, is := strings.CutPrefix(path, orders.path); is && inner != "" && strings.HasSuffix(path, "[*]") && path != lines.path &&
-			strings.HasPrefix(lines.path, path) {
+		inner, is := strings.CutPrefix(path, orders.path)
+		if is && inner != "" && strings.HasSuffix(path, "[*]") && path != lines.path && strings.HasPrefix(lines.path, path) {
 			for _, p := range d.leafProfiles(between) {
 				unused = append(unused, strings.TrimPrefix(inner, ".")+strings.TrimPrefix("."+p.from, ".$"))
 			}

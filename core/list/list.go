@@ -65,8 +65,8 @@ type Match struct {
 }
 
 // Look finds the entry whose code, or one of the given keys, is text. Keys are tried in turn. If none has exactly the
-// text, zeros before a GTIN are ignored, and then letter case and space. If none fits then and near is above 0, the only entry that differs in at
-// most near letters is used.
+// text, zeros before a GTIN are ignored, and then letter case and space. If none fits then and near is above 0, the
+// only entry that differs in at most near letters is used.
 func (l *List) Look(text string, keys []string, near int) Match {
 	if len(keys) == 0 {
 		keys = onlyCode
