@@ -113,7 +113,8 @@ func Draft(r io.ReaderAt, size int64, h Hints) (*Proposal, error) {
 	return &d.out, nil
 }
 
-// putAbove puts aside what stands above a table of fixed width: the names of its columns are known already.
+// putAbove puts aside what stands above a table of fixed width: the names of its columns are known already, and only
+// lines with a label and its value are not cut into pieces.
 func (d *drafter) putAbove() {
 	if d.fixed == nil {
 		return
@@ -121,7 +122,7 @@ func (d *drafter) putAbove() {
 	for _, s := range d.sheets {
 		s.rows = slices.DeleteFunc(s.rows, func(r source.Record) bool {
 			is := r.Row < d.fixed.First && (r.Row > 0 || d.fixed.Heading == 0)
-			if is && r.Row != d.fixed.Heading {
+			if is && filledCells(&r) == 1 && strings.Contains(firstText(&r), ": ") {
 				s.above = append(s.above, r)
 			}
 			return is
