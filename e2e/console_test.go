@@ -5,11 +5,13 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/dom"
 	"github.com/chromedp/cdproto/log"
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
@@ -115,12 +117,21 @@ func hasNot(selector, text string) chromedp.Action {
 	})
 }
 
-// click clicks what a selector chooses. If the page draws it anew between finding it and clicking it, it is found
-// again.
+// click clicks what a selector chooses, once it stays where it is: what was just opened has its place a little later. If
+// the page draws it anew between finding it and clicking it, it is found again.
 func click(selector string, how ...chromedp.QueryOption) chromedp.Action {
 	return chromedp.ActionFunc(func(ctx context.Context) (err error) {
-		for range 20 {
-			err = chromedp.Click(selector, how...).Do(ctx)
+		var was, is *dom.BoxModel
+		for range 60 {
+			err = chromedp.Dimensions(selector, &is, how...).Do(ctx)
+			if err == nil && (was == nil || !slices.Equal(was.Content, is.Content)) {
+				was = is
+				time.Sleep(50 * time.Millisecond)
+				continue
+			}
+			if err == nil {
+				err = chromedp.Click(selector, how...).Do(ctx)
+			}
 			if err == nil || !strings.Contains(err.Error(), "(-32000)") {
 				return err
 			}
@@ -520,7 +531,6 @@ func TestConsoleFirstVisit(t *testing.T) {
 		// Columns of a list that nobody needs stay away.
 		chromedp.Navigate(s.address+"/orders"), has("thead", "Ordered"), click(".turner .p-multiselect",
 			chromedp.ByQuery),
-		chromedp.WaitVisible(`.p-multiselect-option`, chromedp.ByQuery), chromedp.Sleep(300*time.Millisecond), // until it has its place
 		click(`//li[contains(@class, "p-multiselect-option")][contains(., "Ordered")]`, chromedp.BySearch),
 		hasNot("thead", "Ordered"),
 		chromedp.Reload(), has("thead", "Their number"), hasNot("thead", "Ordered"), has(".turner", "8 of 9 columns"))
