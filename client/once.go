@@ -8,6 +8,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"sync"
 	"time"
 
 	"koinos/api"
@@ -31,14 +32,38 @@ func (c *Client) upload(ctx context.Context, path, name string, file io.ReadSeek
 		if _, err := file.Seek(0, io.SeekStart); err != nil {
 			return false, err
 		}
-		// The client would close a file, which may be needed once more.
-		res, err := c.send(ctx, http.MethodPost, path, url.Values{"name": {name}}, "application/octet-stream",
-			io.NopCloser(file))
+		body := &part{file: file}
+		res, err := c.send(ctx, http.MethodPost, path, url.Values{"name": {name}}, "application/octet-stream", body)
+		body.Close()
 		if err != nil {
 			return false, err
 		}
 		return false, decode(res, out)
 	})
+}
+
+// part is a file as one request sends it. After Close nothing reads the file any more, which a request may still do when
+// its answer is there; the file itself stays open, for it may be needed once more.
+type part struct {
+	mu     sync.Mutex
+	file   io.Reader
+	closed bool
+}
+
+func (p *part) Read(b []byte) (int, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.closed {
+		return 0, io.ErrClosedPipe
+	}
+	return p.file.Read(b)
+}
+
+func (p *part) Close() error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.closed = true
+	return nil
 }
 
 // patiently makes a request again and again if the connection breaks before its answer comes, also while the service

@@ -215,3 +215,18 @@ lines: {item: {from: "{name}"}, quantity: {from: $.qty}}
 		t.Errorf("%v, want %s", err, want)
 	}
 }
+
+// Records of whole orders have a row each, however many lines the orders have.
+func TestWholeOrders(t *testing.T) {
+	m := parse(t, "orders: {kind: shipment, of: sales, group: {by: key, columns: Order}}\nheader:\n  sender_number: {from: Order, need: must}\n"+
+		"  shipment: {from: Tracking, need: must}\n  quantities: {value: open}\n")
+	orders := []order.Order{{SenderNumber: "A-1", Lines: make([]order.Line, 3)}, {SenderNumber: "A-2"}}
+	var buf bytes.Buffer
+	if problems, err := Write(&buf, m, orders, nil); err != nil || len(problems) > 0 ||
+		buf.String() != "Order,Tracking\r\nA-1,\r\nA-2,\r\n" {
+		t.Errorf("%q, %+v, %v", buf.String(), problems, err)
+	}
+	if len(orders[0].Lines) != 3 {
+		t.Errorf("%d lines are left", len(orders[0].Lines))
+	}
+}

@@ -69,6 +69,12 @@ func Layout(m *mapping.Mapping, orders []order.Order, set *list.Set) ([]Page, []
 		set = &list.Set{}
 	}
 	w := &writer{m: m, set: set, at: map[string]int{}}
+	if len(m.Bindings[order.Lines]) == 0 { // records of whole orders have a row each
+		orders = slices.Clone(orders)
+		for i := range orders {
+			orders[i].Lines = orders[i].Lines[:min(1, len(orders[i].Lines))]
+		}
+	}
 	pages, err := w.pages(orders)
 	return pages, w.problems, err
 }
