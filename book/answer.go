@@ -64,7 +64,7 @@ func (n *noticed) answer() error {
 		}
 		if verdict == order.Rejected && !(answered.Keeps() && stated) {
 			answered.Quantity = order.NumberOf(0)
-		} else if verdict != order.Rejected && verdict != order.Pending {
+		} else if verdict != order.Rejected && verdict != order.Pending && !strings.EqualFold(code.Code, "SP") { // its day is open
 			answered.DueOn = cmp.Or(answered.DueOn, said.DueOn)
 		}
 		if at[line.ID] == 0 {

@@ -59,7 +59,7 @@ func TestManySets(t *testing.T) {
 	}{
 		{"state=held", held}, {"state=held&cursor=700&limit=1", []int{1234}}, {"state=rejected", nil},
 		{"number=PX-2000", []int{2000}}, {"number=2001", []int{2001}}, {"number=OURS", []int{2000}},
-		{"number=PX-2000&state=held", nil}, {"number=px-2000", nil}, {"cursor=2498", []int{2499, 2500}},
+		{"number=PX-2000&state=held", nil}, {"number=px-2000", []int{2000}}, {"number=PX-200", []int{200}}, {"number=none", nil}, {"cursor=2498", []int{2499, 2500}},
 	} {
 		var page api.Page[api.SetRecord]
 		_, text := s.do("GET", path+"/sets?"+strings.Replace(c.query, "OURS", ours, 1), "")

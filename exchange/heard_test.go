@@ -50,6 +50,8 @@ func TestAnswersHeard(t *testing.T) {
 		{"a day of the order, and a line refused", "AC", "DTM*067*20260501~" + first + "ACK*IR*100*MR~" + second,
 			"done | Line 1 is rejected (IR); what is wanted of it must come from elsewhere. | " +
 				"Line 2 is accepted with changes (IA): due 2026-05-01."},
+		{"a day of the order, and a line whose day is open", "AC", "DTM*067*20260406~" + first + "ACK*SP*100*MR~" + second,
+			"done | Line 1 is accepted with changes (SP): no day is promised yet."},
 		{"all of it for a day", "AT", "DTM*067*20260501~",
 			"done | Line 1 is accepted with changes: due 2026-05-01. | Line 2 is accepted with changes: due 2026-05-01."},
 		{"all of it for the day asked for", "AT", "DTM*067*20260406~", "done"},

@@ -153,7 +153,7 @@ func (t *Tx) SentSets(interchange int64) error {
 // SetFilter chooses sets of an interchange.
 type SetFilter struct {
 	State  string // empty for any
-	Number string // its control number, or the number of an order of which it speaks
+	Number string // its control number, or the number of an order of which it speaks, in any letter case
 	After  int    // behind the set with this number, counted from 1
 	Limit  int
 
@@ -172,7 +172,7 @@ func readSets(ctx context.Context, q querier, id int64, f SetFilter) ([]api.SetR
 	}
 	if f.Number != "" {
 		where += ` AND (control = ? OR seq IN (SELECT so.set_seq FROM set_orders so LEFT JOIN orders o ON o.id = so.order_id
-			WHERE so.interchange = sets.interchange AND (so.number = ? OR o.number = ?)))`
+			WHERE so.interchange = sets.interchange AND (so.number = ? COLLATE NOCASE OR o.number = ? COLLATE NOCASE)))`
 		args = append(args, f.Number, f.Number, f.Number)
 	}
 	if f.worst {

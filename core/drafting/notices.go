@@ -9,7 +9,6 @@ import (
 
 	"koinos/core/intent"
 	"koinos/core/order"
-	"koinos/core/source"
 )
 
 // notice is the vocabulary of documents about stored orders.
@@ -299,8 +298,9 @@ func (d *drafter) all(columns []*profile, groups []int, chosen []candidate) {
 	if slices.ContainsFunc(chosen, func(c candidate) bool { return describes(c) || c.name() == "quantity" }) {
 		return
 	}
-	for i, g := range groups {
-		if slices.Contains(groups[:i], g) {
+	rows := map[int]int{}
+	for _, g := range groups {
+		if rows[g]++; rows[g] > 1 {
 			return
 		}
 	}
@@ -319,14 +319,18 @@ func (d *drafter) newest(all []candidate) {
 	if d.hints.Says == "" {
 		return
 	}
-	is := func(c *candidate, words []string) bool {
-		return slices.ContainsFunc(plainWords(c.column.heading), func(w string) bool { return slices.Contains(words, w) })
+	isNow := func(c *candidate) bool {
+		return slices.ContainsFunc(plainWords(c.column.heading), func(w string) bool { return slices.Contains(after, w) })
+	}
+	now := map[[2]string]bool{} // fields that a column gives as they are now
+	field := func(c *candidate) [2]string { return [2]string{string(c.level), c.name()} }
+	for i := range all {
+		if c := &all[i]; c.score >= 0.7 && isNow(c) {
+			now[field(c)] = true
+		}
 	}
 	for i := range all {
-		c := &all[i]
-		if !is(c, after) && slices.ContainsFunc(all, func(o candidate) bool {
-			return o.column != c.column && o.level == c.level && o.name() == c.name() && o.score >= 0.7 && is(&o, after)
-		}) {
+		if c := &all[i]; now[field(c)] && !isNow(c) {
 			c.score -= 0.3
 		}
 	}
@@ -426,7 +430,7 @@ func (d *drafter) numberedBy(field string) bool {
 		return true
 	}
 	on, number := from(noticeOf[d.hints.Says].day), cmp.Or(from("number"), from("sender_number"))
-	if on == "" || number == "" || d.format == source.JSON {
+	if on == "" || number == "" || d.format.Tree() {
 		return false
 	}
 	d.add(binding{level: order.Header, field: field, words: []string{

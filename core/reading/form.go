@@ -91,7 +91,7 @@ func (t *Table) settleAt(rows []source.Record, at int, head source.Record) error
 			continue
 		}
 		last = rec.Row
-		if rec.Row < t.m.Document.First { // labels may stand there
+		if t.aboveFixed(&rec) {
 			outside.rows = append(outside.rows, rec)
 			continue
 		}

@@ -1,6 +1,7 @@
 package reading
 
 import (
+	"io"
 	"slices"
 	"strings"
 
@@ -188,4 +189,81 @@ func (f *finder) missing() error {
 		}
 	}
 	return bad
+}
+
+// findHeading reads up to the heading row of the sheet and binds the columns. It pushes back the rows behind the
+// heading that it had to look at.
+func (t *Table) findHeading() error {
+	f := finderOf(t.m, t.sheet)
+	t.finder = finderOf(t.m, t.sheet)
+	for len(f.rows) < headWithin {
+		rec, err := t.row()
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return err
+		}
+		if rec.Sheet != t.sheet {
+			t.pushed = append([]source.Record{rec}, t.pushed...)
+			break
+		}
+		if rec.Node != nil {
+			t.pushed = append([]source.Record{rec}, t.pushed...)
+			return t.bind(&source.Record{Node: rec.Node, Part: rec.Part}, nil)
+		}
+		if f.none() && rec.Row == 0 {
+			continue // the names of the columns
+		}
+		if f.none() {
+			t.pushed = append([]source.Record{rec}, t.pushed...)
+			break
+		}
+		if rec.Broken || rec.Hidden && t.m.Document.SkipHide || rec.Blank() && len(f.rows) == 0 {
+			continue
+		}
+		if f.add(rec) {
+			break
+		}
+	}
+	at, head, err := f.choose()
+	if err != nil {
+		return err
+	}
+	for i := range f.rows {
+		if f.rows[i].Row > head.Row {
+			t.pushed = append(f.rows[i:len(f.rows):len(f.rows)], t.pushed...)
+			break
+		}
+	}
+	above, err := t.beforeFixed(f.rows[:max(at, 0):max(at, 0)])
+	if err != nil {
+		return err
+	}
+	return t.bind(&head, above)
+}
+
+// aboveFixed reports whether a row stands above a table of fixed width, where labels may be. Of other tables, rows above
+// the first that counts belong to them, and are passed over.
+func (t *Table) aboveFixed(rec *source.Record) bool {
+	return t.m.Document.Positions != nil && rec.Row < t.m.Document.First
+}
+
+// beforeFixed adds the rows above a table of fixed width.
+func (t *Table) beforeFixed(above []source.Record) ([]source.Record, error) {
+	for t.m.Document.Positions != nil {
+		rec, err := t.row()
+		switch {
+		case err == io.EOF:
+			return above, nil
+		case err != nil:
+			return nil, err
+		case !t.aboveFixed(&rec):
+			t.pushed = append([]source.Record{rec}, t.pushed...)
+			return above, nil
+		case !rec.Blank() && !rec.Broken && len(above) < headWithin:
+			above = append(above, rec)
+		}
+	}
+	return above, nil
 }

@@ -196,9 +196,11 @@ func (c *csvReader) splitReleased(line []byte) {
 	c.ends = append(c.ends, len(c.text))
 }
 
-// splitAt splits a line of fixed width. One with a label and its value stays whole, in the first column.
+// splitAt splits a line of fixed width. One that is a label and its value, and not made of the columns, stays whole, in
+// the first column.
 func (c *csvReader) splitAt(line []byte) {
-	if isLabelled(string(line)) {
+	runes := []rune(string(line))
+	if isLabelled(string(line)) && divides(c.positions, runes) {
 		c.text = append(c.text, strings.TrimSpace(string(line))...)
 		for i := range c.positions {
 			if i > 0 {
@@ -208,7 +210,6 @@ func (c *csvReader) splitAt(line []byte) {
 		}
 		return
 	}
-	runes := []rune(string(line))
 	last := 0
 	for i, p := range c.positions {
 		if len(c.ends) > 0 {

@@ -91,8 +91,14 @@ func (c *CSVWriter) releasing(text string) string {
 	return b.String()
 }
 
-// writeAt writes a row of fixed width; a value that is longer than its column is an error.
+// writeAt writes a row of fixed width; a value that is longer than its column is an error, unless it is a line with a
+// label, which has no columns.
 func (c *CSVWriter) writeAt(row []string) error {
+	if len(row) > 0 && isLabelled(row[0]) && divides(c.shape.Positions, []rune(row[0])) &&
+		!slices.ContainsFunc(row[1:], func(text string) bool { return text != "" }) {
+		_, err := c.out.WriteString(row[0] + "\r\n")
+		return err
+	}
 	var line []rune
 	for i, p := range c.shape.Positions {
 		for len(line) < p.Last {

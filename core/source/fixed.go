@@ -54,11 +54,29 @@ type fixedLine struct {
 // isRule reports whether a line is drawn, not written.
 func (l *fixedLine) isRule() bool { return strings.Trim(string(l.text), "-=_+| ") == "" }
 
-// isLabelled reports whether a line is a label and its value, such as "Ship to: Bellrock, 1 Pier Road": it has no columns.
+// isLabelled reports whether a line is a label and its value, such as "Ship to: Bellrock, 1 Pier Road": few words without
+// a digit, a colon, and no room for columns.
 func isLabelled(line string) bool {
 	line = strings.TrimSpace(line)
 	label, _, is := strings.Cut(line, ": ")
-	return is && len(strings.Fields(label)) <= 4 && !strings.Contains(line, "  ")
+	return is && len(strings.Fields(label)) <= 4 && !strings.ContainsAny(label, "0123456789") && !strings.Contains(line, "  ")
+}
+
+// divides reports whether columns would cut a word of a line apart, or leave something of it out.
+func divides(columns []Position, line []rune) bool {
+	last := 0
+	for _, p := range columns {
+		for i := last + 1; i < p.First; i++ {
+			if filledAt(line, i) {
+				return true
+			}
+		}
+		if last > 0 && filledAt(line, last) && filledAt(line, last+1) {
+			return true
+		}
+		last = p.Last
+	}
+	return len(strings.TrimRight(string(line), " ")) > 0 && filledAt(line, last+1)
 }
 
 // firstLines returns the first lines that are not blank, without what no line of fixed width has: very long ones, and
