@@ -64,6 +64,12 @@ func TestExchange(t *testing.T) {
 		"in VARNHOLT 810 done"} {
 		if said[want] != 1 {
 			t.Errorf("%d times %s: %v", said[want], want, said)
+			for k := range all { // what they say tells which of them is one too many
+				if i := &all[k]; i.Direction+" "+i.Partner+" "+i.Kinds+" "+i.State == want {
+					_, text := s.do("GET", fmt.Sprintf("/api/v1/interchanges/%d/content", i.ID), "")
+					t.Logf("interchange %d of %s: %s", i.ID, i.At, text)
+				}
+			}
 		}
 	}
 	if said["out PELLOW 855 accepted"] != 2 {
