@@ -1,9 +1,11 @@
 package exchange
 
 import (
+	"errors"
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 
 	"koinos/api"
 	"koinos/core/intent"
@@ -98,6 +100,36 @@ func TestUnasked(t *testing.T) {
 			if got := d.outgoing("PELLOW", "865", "BCA", "POC", "ACK"); got != want {
 				t.Errorf("%s, look %d:\n got %s\nwant %s", step.name, n+1, got, want)
 			}
+		}
+	}
+}
+
+// What a partner asks for is in the order before its set counts as done: whoever looks between the two, or after a
+// crash between them, does not take it for a change of ours, and the partner is told once, as the answer.
+func TestAskedIsNotUnasked(t *testing.T) {
+	d := open(t)
+	d.receive(pellow(1, "850", order4711))
+	d.send("PELLOW", "855")
+	i := d.receive(pellow(2, "860", "BCH*04*SA*PM-1**1*20260316~POC*1*QI*24**MR*1.33**VP*00113~CTT*1~"))
+	between := func(state string) {
+		if err := d.store.Write(t.Context(), func(tx *store.Tx) error {
+			i.Sets[0].State, i.Sets[0].Orders, i.Sets[0].LoadID = state, nil, 0
+			return errors.Join(tx.PutSets(i.ID, i.Sets), tx.SetInterchange(i.ID, state, time.Time{}, time.Time{}))
+		}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	between(api.StateReceived)
+	if got := d.outgoing("PELLOW", "865", "BCA"); got != "" {
+		t.Errorf("before the set is done: %s", got)
+	}
+	between(api.StateHeld)
+	if i, err := d.Replay(t.Context(), i.ID, nil, "test"); err != nil || i.State != api.StateDone {
+		t.Fatalf("%s: %v", i.State, err)
+	}
+	for n, want := range []string{"BCA*00*AD*PM-1**1*20260316***SO-000001*20260316", ""} {
+		if got := d.outgoing("PELLOW", "865", "BCA"); got != want {
+			t.Errorf("look %d:\n got %s\nwant %s", n+1, got, want)
 		}
 	}
 }

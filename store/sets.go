@@ -349,6 +349,11 @@ var speaking = map[string]string{
 	  OR EXISTS (SELECT 1 FROM invoice_parts p WHERE p.order_id = o.id)) AND NOT EXISTS (SELECT 1 FROM told WHERE kind = '810' AND order_id = o.id AND order_revision >= o.revision)`,
 }
 
+// beingDone leaves out an order for which an interchange is doing what the partner asks: it has changed already, but the
+// sets that asked for it do not count as done yet.
+const beingDone = `NOT EXISTS (SELECT 1 FROM events e JOIN loads l ON l.id = e.load_id JOIN interchanges i ON i.document = l.document
+	  WHERE e.order_id = o.id AND i.direction = 'in' AND i.state = 'received')`
+
 // setsAbout is how many sets there are about an order, in SQL.
 const setsAbout = `(SELECT count(*) FROM said WHERE order_id = o.id AND partner = ?2 AND state NOT IN ('held', 'rejected'))`
 
@@ -374,6 +379,9 @@ func (s *Store) Speaking(ctx context.Context, kind, partner, set string, fresh b
 	}
 	where = `(` + where + ` OR EXISTS (SELECT 1 FROM said WHERE kind = '` + set + `' AND order_id = o.id AND direction = 'out'
 		AND partner = ?2 AND state = 'rejected'))`
+	if set == "865" {
+		where += ` AND ` + beingDone
+	}
 	if fresh {
 		where += ` AND NOT EXISTS (SELECT 1 FROM set_orders so JOIN sets s ON s.interchange = so.interchange AND s.seq = so.set_seq
 			WHERE so.order_id = o.id AND s.kind = '` + set + `' AND s.state = 'held' AND so.order_revision >= o.revision)
