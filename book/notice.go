@@ -169,6 +169,8 @@ func (s *Session) decide(n *noticed) (*store.Changed, error) {
 	}
 	if e.Kind == intent.Change {
 		n.check()
+	}
+	if e.Kind == intent.Change || e.Kind == intent.Withdrawal {
 		n.inTurn()
 	}
 	n.is.NameLines()

@@ -118,7 +118,7 @@ func (t *teller) telling(ctx context.Context, o *store.StoredOrder) ([]telling, 
 			return nil, err
 		}
 		if told >= len(came) {
-			return t.unasked(ctx, o, &is, before)
+			return t.unasked(ctx, o, &is, before, came)
 		}
 		asked, err := x.asked(ctx, &came[told], o)
 		if err != nil {
@@ -132,14 +132,10 @@ func (t *teller) telling(ctx context.Context, o *store.StoredOrder) ([]telling, 
 		}
 		view = notice.Confirm(asked, &is, answers, today)
 		if want.Set == "865" {
-			was, err := x.store.AsOf(ctx, o.ID, revisionBefore(o, &came[told]))
+			then, err := x.asOf(ctx, o, revisionBefore(o, &came[told]))
 			if err != nil {
 				return nil, err
 			}
-			if was == nil {
-				was = &o.Order
-			}
-			then := order.Seller(was)
 			notice.Answered(&view, asked, &is, &then, answers)
 			if asked.Statement != nil {
 				view.Statement.Number = asked.Statement.Number
@@ -155,6 +151,15 @@ func (t *teller) telling(ctx context.Context, o *store.StoredOrder) ([]telling, 
 		return nil, nil
 	}
 	return []telling{about(o, view)}, nil
+}
+
+// asOf is an order as it was at a revision, as the seller sees it.
+func (x *Exchange) asOf(ctx context.Context, o *store.StoredOrder, revision int) (order.Order, error) {
+	was, err := x.store.AsOf(ctx, o.ID, revision)
+	if err != nil {
+		return order.Order{}, err
+	}
+	return order.Seller(cmp.Or(was, &o.Order)), nil
 }
 
 // revisionBefore is the revision that an order had before what a set asks for was done, or put aside.
@@ -240,9 +245,9 @@ func answersOf(before []api.SetRecord) (n int, err error) {
 }
 
 // unasked is what a partner is told about an order although it asked for nothing: what we have changed by ourselves
-// since it was told last. Our answers to what it has asked come first.
-func (t *teller) unasked(ctx context.Context, o *store.StoredOrder, is *order.Order, before []api.SetRecord) ([]telling,
-	error) {
+// since it was told last. Our answers (before) to the changes that it has asked for (asked) come first.
+func (t *teller) unasked(ctx context.Context, o *store.StoredOrder, is *order.Order, before,
+	asked []api.SetRecord) ([]telling, error) {
 	if t.want.Set != "865" || !t.p.TellsUnasked() {
 		return nil, nil
 	}
@@ -258,22 +263,12 @@ func (t *teller) unasked(ctx context.Context, o *store.StoredOrder, is *order.Or
 	slices.SortStableFunc(told, func(one, other api.SetRecord) int {
 		return cmp.Compare(one.Interchange, other.Interchange)
 	})
-	heard := make([]notice.Told, len(told))
-	for i := range told {
-		if heard[i].Answer, err = viewOf(&told[i]); err != nil {
-			return nil, err
-		}
-		was, err := t.x.store.AsOf(ctx, o.ID, told[i].First().Revision)
-		if gone := (*store.TakenAway)(nil); errors.As(err, &gone) {
-			return nil, nil // it was complete, or cancelled, a long time ago
-		}
-		if err != nil {
-			return nil, err
-		}
-		if was == nil {
-			was = &o.Order
-		}
-		heard[i].Was = order.Seller(was)
+	heard, err := t.x.heardOf(ctx, o, told, asked)
+	if gone := (*store.TakenAway)(nil); errors.As(err, &gone) {
+		return nil, nil // it was complete, or cancelled, a long time ago
+	}
+	if err != nil {
+		return nil, err
 	}
 	var answers []order.Answered
 	for _, a := range o.Answers {
@@ -286,6 +281,31 @@ func (t *teller) unasked(ctx context.Context, o *store.StoredOrder, is *order.Or
 		return nil, nil
 	}
 	return []telling{about(o, view)}, nil
+}
+
+// heardOf is what a partner knows of an order from the answers that it was told, oldest first; those to changes are to
+// the ones that it has asked for (asked), in turn.
+func (x *Exchange) heardOf(ctx context.Context, o *store.StoredOrder, told, asked []api.SetRecord) ([]notice.Told,
+	error) {
+	heard := make([]notice.Told, len(told))
+	for i := range told {
+		one, err := &heard[i], error(nil)
+		if one.Answer, err = viewOf(&told[i]); err != nil {
+			return nil, err
+		}
+		if one.Was, err = x.asOf(ctx, o, told[i].First().Revision); err != nil {
+			return nil, err
+		}
+		if said := one.Answer.Statement; told[i].Kind == "855" || said != nil && said.Unasked || len(asked) == 0 {
+			continue
+		}
+		then, err := x.asOf(ctx, o, revisionBefore(o, &asked[0]))
+		if err != nil {
+			return nil, err
+		}
+		one.Before, asked = &then, asked[1:]
+	}
+	return heard, nil
 }
 
 // toldOf are the notices of a kind that were sent about an order, by the numbers of what they are about: the last of

@@ -134,6 +134,31 @@ func TestAskedIsNotUnasked(t *testing.T) {
 	}
 }
 
+// What a partner asks for the whole order, in a set that names no line, it is not told as a change of ours; what we had
+// changed before it asked, it is.
+func TestAskedForTheWhole(t *testing.T) {
+	d := open(t)
+	d.receive(pellow(1, "850", order4711))
+	id := d.order(order.Sales, "PELLOW", "", "PM-1").ID
+	d.send("PELLOW", "855")
+	said := func(name string, all ...string) {
+		t.Helper()
+		for n, want := range append(all, "") {
+			if got := d.outgoing("PELLOW", "865", "BCA", "POC", "ACK"); got != want {
+				t.Errorf("%s, look %d:\n got %s\nwant %s", name, n+1, got, want)
+			}
+		}
+	}
+	d.receive(pellow(2, "860", "BCH*04*SA*PM-1**1*20260316~DTM*002*20260409~CTT*0~"))
+	said("another day", "BCA*00*AT*PM-1**1*20260316***SO-000001*20260316")
+	d.says(intent.Change, id, nil, map[string]string{"number": "2", "quantity": "5"})
+	d.receive(pellow(3, "860", "BCH*04*SA*PM-1**2*20260316~DTM*002*20260411~CTT*0~"))
+	said("another day beside our own change", "BCA*00*AT*PM-1**2*20260316***SO-000001*20260316",
+		"BCA*04*AC*PM-1***20260316***SO-000001*20260316 POC*2*QI*5**BX*31.42 ACK*IQ*5*BX*068*20260411")
+	d.receive(pellow(4, "860", "BCH*01*SA*PM-1**3*20260316~CTT*0~"))
+	said("a cancellation", "BCA*00*AT*PM-1**3*20260316***SO-000001*20260316")
+}
+
 // A partner that wants only what it has asked for is told nothing else.
 func TestNothingUnasked(t *testing.T) {
 	d := open(t)

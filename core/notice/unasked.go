@@ -10,8 +10,12 @@ import (
 // Changed is the purpose (X12 element 353) of an answer that tells what nobody has asked for.
 const Changed = "04"
 
-// Told is an answer that a buyer got (of Confirm, Answered or Unasked), and the order as it was then.
-type Told struct{ Answer, Was order.Order }
+// Told is an answer that a buyer got (of Confirm, Answered or Unasked), and the order as it was then. If the answer is to
+// a change that the buyer has asked for, Before is the order before it.
+type Told struct {
+	Answer, Was order.Order
+	Before      *order.Order
+}
 
 // Unasked is what a seller tells the buyer of an order that it has changed by itself: the lines that are not as they
 // were when the buyer was last told about them, those that the buyer does not know, and those that somebody has
@@ -81,7 +85,8 @@ func toldLine(o *order.Order, l *order.Line) order.Line {
 }
 
 // knownLines are the lines about which a buyer was told, each as it was when that was done last. One that was gone
-// then has no quantity.
+// then has no quantity. What a change that the buyer has asked for made of lines that its answer does not name, because
+// it was about the whole order, the buyer knows, too.
 func knownLines(told []Told) []order.Line {
 	var known order.Order
 	lines := linesOf(&known)
@@ -99,6 +104,34 @@ func knownLines(told []Told) []order.Line {
 				known.Lines = append(known.Lines, line)
 			}
 		}
+		if told[i].Before != nil {
+			follow(&known, &told[i], was)
+		}
 	}
 	return known.Lines
+}
+
+// follow changes the known lines that an answer does not name as the change that it is to has changed them.
+func follow(known *order.Order, told *Told, was numbered) {
+	answered, before := linesOf(&told.Answer), linesOf(told.Before)
+	for i := range known.Lines {
+		line := &known.Lines[i]
+		then, now := before.line(line.Number), was.line(line.Number)
+		if then == nil || now == nil || answered.line(line.Number) != nil {
+			continue
+		}
+		from, to := toldLine(before.of, then), toldLine(was.of, now)
+		if from.Quantity.Cmp(to.Quantity) != 0 {
+			line.Quantity = to.Quantity
+		}
+		if from.UnitPrice.Cmp(to.UnitPrice) != 0 {
+			line.UnitPrice = to.UnitPrice
+		}
+		if from.Backordered.Cmp(to.Backordered) != 0 {
+			line.Backordered = to.Backordered
+		}
+		if from.RequestedDeliveryOn != to.RequestedDeliveryOn {
+			line.RequestedDeliveryOn = to.RequestedDeliveryOn
+		}
+	}
 }

@@ -33,7 +33,7 @@ func TestBuyerKnows(t *testing.T) {
 		}
 		first := Confirm(&asked, &is, nil, "2026-03-16")
 		hears(&first)
-		told := []Told{{first, clone(&is)}}
+		told := []Told{{Answer: first, Was: clone(&is)}}
 		var story []string
 		for range 12 {
 			for range 1 + r.IntN(3) {
@@ -42,7 +42,7 @@ func TestBuyerKnows(t *testing.T) {
 			v := Unasked(told, &is, nil, "2026-03-17")
 			if len(v.Lines) > 0 {
 				hears(&v)
-				told = append(told, Told{v, clone(&is)})
+				told = append(told, Told{Answer: v, Was: clone(&is)})
 			}
 			left := false
 			for i := range is.Lines {

@@ -123,7 +123,11 @@ func ofHeader(d *intent.Intent) {
 func withdraw(d *intent.Intent, _, _ *tree.Node, _ int) {
 	ofHeader(d)
 	d.Kind = intent.Withdrawal
-	d.Order.Statement = &order.Statement{Kind: string(intent.Withdrawal)}
+	is := &order.Statement{Kind: string(intent.Withdrawal)}
+	if said := d.Order.Statement; said != nil { // the change has a number of its own
+		is.Number, is.On, is.Reason = said.Number, said.On, said.Reason
+	}
+	d.Order.Statement = is
 }
 
 // replace lets the order replace the stored one, or a notice the earlier notice.
