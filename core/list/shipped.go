@@ -70,11 +70,14 @@ var shipped = sync.OnceValue(func() map[string]*Crosswalk {
 	all := map[string]*Crosswalk{UnitWords: NewCrosswalk(unitPairs()), AnswerWords: NewCrosswalk(wordPairs(answerWords)),
 		ChangeWords: NewCrosswalk(wordPairs(changeWords))}
 	for name, text := range map[string]string{
-		"x12-units": "EA=EA PC=EA UN=EA BX=BX CA=CA CT=CT DZ=DZN PR=PR ST=SET MR=MTR CM=CMT MM=MMT DK=KMT " +
+		"x12-units": "EA=EA PC=EA UN=EA BX=BX CT=CT DZ=DZN PR=PR ST=SET MR=MTR CM=CMT MM=MMT DK=KMT " +
 			"FT=FOT IN=INH YD=YRD KG=KGM GR=GRM LB=LBR OZ=ONZ LT=LTR ML=MLT GA=GLL PK=PK RL=RL RO=RO BG=BG DR=DR " +
-			"CS=CS BO=BO GS=GRO SM=MTK SF=FTK CR=MTQ HR=HUR DA=DAY MO=MON",
+			"CA=CS CS=CS CN=CA BO=BO GS=GRO SM=MTK SF=FTK CR=MTQ HR=HUR DA=DAY MO=MON " +
+			"AS=AS KT=KT LO=LO LS=LS TP=TP HU=CEN TH=MIL LF=LF LM=LM SI=INK SY=YDK BF=BFT CC=CMQ CF=FTQ CI=INQ CY=YDQ " +
+			"QT=QTL PT=PTL FO=OZA TN=STN MP=TNE BA=XBN BD=XBE BR=XBA CL=XCY EV=XEN JR=XJR KE=XKG PA=XPL PH=PA PL=PF RE=XRL RM=RM " +
+			"SH=XST SO=SO TB=XTU TK=XTK TY=XPU VI=XVI V2=XPO",
 		PricePer:           "E=1 EA=1 EACH=1 U=1 UN=1 UNIT=1 PC=1 PCS=1 1=1 10=10 C=100 HD=100 100=100 M=1000 MPC=1000 TH=1000 1000=1000",
-		"x12-price-basis":  "PE=1 UM=1 QE=1 TE=1 LE=1 CA=1 CT=1 QT=1 FX=1 NC=1 PN=10 HP=100 TP=1000",
+		"x12-price-basis":  "PE=1 UM=1 QE=1 TE=1 LE=1 WE=1 PR=1 CA=1 CT=1 QT=1 FX=1 NC=1 PN=10 HP=100 TP=1000",
 		"x12-charge-kinds": "A=allowance C=charge",
 		"x12-charge-codes": "D240=freight C310=discount F050=other D500=handling D980=insurance H850=tax " +
 			"I170=trade-discount",

@@ -234,6 +234,8 @@ var partyParts = []struct {
 	{"code", "Our code", Code, func(p *Party) *string { return &p.Code }},
 	{"code_qualifier", "Whose code it is", Text, func(p *Party) *string { return &p.CodeQualifier }},
 	{"name", "Name", Text, func(p *Party) *string { return &p.Name }},
+	{"name2", "Second line of the name, such as a department, or in care of whom", Text,
+		func(p *Party) *string { return &p.Name2 }},
 	{"street", "Street and number", Text, func(p *Party) *string { return &p.Street }},
 	{"street2", "Second line of the address", Text, func(p *Party) *string { return &p.Street2 }},
 	{"city", "City", Text, func(p *Party) *string { return &p.City }},

@@ -93,6 +93,7 @@ type Party struct {
 	Code          string `json:"code,omitempty"`
 	CodeQualifier string `json:"code_qualifier,omitempty" doc:"Whose code it is, e.g. GLN"`
 	Name          string `json:"name,omitempty"`
+	Name2         string `json:"name2,omitempty" doc:"Second line of the name, such as a department, or in care of whom"`
 	Street        string `json:"street,omitempty"`
 	Street2       string `json:"street2,omitempty"`
 	City          string `json:"city,omitempty"`

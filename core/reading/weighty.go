@@ -24,9 +24,10 @@ var weighty = map[string]map[string]func(*asked) (at *tree.Node, says string){
 var ofOrders = map[string]func(*asked) (at *tree.Node, says string){
 	"SDQ": whole("the quantities for several places"), "SLN": whole("what the line is made of"),
 	"IT8": whole("conditions of the sale"),
+	"TAX": whole("what tax is due, or that none is"), "TD5": routed,
 	"CSH": whole("a condition of the delivery"), "DTM": day(wanted), "SAC": allowance, "TXI": tax, "N1": place,
 	"CTP": price,
-	"ITD": terms, "PO1": free, "POC": free,
+	"ITD": terms, "PO1": either(free, items(6)), "POC": either(free, items(8)),
 }
 
 var ofAnswers = map[string]func(*asked) (at *tree.Node, says string){
@@ -96,11 +97,17 @@ func (a *asked) reads(element int) bool { return a.readsBy(1, element) }
 // readsBy reports whether the mapping reads an element of the segment here, with the code that it has in another
 // element, or skips the segment on purpose.
 func (a *asked) readsBy(by, element int) bool {
-	way, code := a.way(), ""
+	code := ""
 	if has := a.element(by); has != nil {
 		code = has.Text
 	}
-	key := fmt.Sprint(strings.Join(way, "/"), " ", code, " ", element)
+	return a.readsCode(by, element, code)
+}
+
+// readsCode is readsBy for a code of the other element.
+func (a *asked) readsCode(by, element int, code string) bool {
+	way := a.way()
+	key := fmt.Sprint(strings.Join(way, "/"), " ", by, " ", code, " ", element)
 	is, known := a.known[key]
 	if !known {
 		for address := range a.m.Addresses {
@@ -297,6 +304,62 @@ func terms(a *asked) (*tree.Node, string) {
 		return nil, ""
 	}
 	return a.node, "A second ITD says other terms of payment, and the mapping reads those of the first."
+}
+
+// routed reports a carrier, or how fast it is to be, that is not read.
+func routed(a *asked) (*tree.Node, string) {
+	code, name, level := a.element(3), a.element(5), a.element(12)
+	switch {
+	case code != nil && !a.readsBy(2, 3) && (name == nil || !a.reads(5)):
+		return code, fmt.Sprintf("TD5 says the carrier %s, and the mapping does not read it here.", code.Text)
+	case code == nil && name != nil && !a.reads(5):
+		return name, fmt.Sprintf("TD5 says the carrier %s, and the mapping does not read it here.", name.Text)
+	case level != nil && !a.reads(12):
+		return level, fmt.Sprintf("TD5 asks for the service %s, and the mapping does not read it.", a.means(12, level))
+	}
+	return nil, ""
+}
+
+// revised are the ids (element 235) that say which revision of an item is wanted.
+var revised = []string{"EC", "DR"}
+
+// items reports an item that is named only by ids that are not read, the first of them, and a revision of an item that
+// is not read. The ids are pairs of a code and a value, the first code in the given element.
+func items(from int) func(*asked) (*tree.Node, string) {
+	return func(a *asked) (at *tree.Node, says string) {
+		known := false
+		for n := from; n < from+20; n += 2 {
+			code, id := a.element(n), a.element(n+1)
+			switch {
+			case code == nil || id == nil:
+			case a.readsCode(from, from+1, code.Text):
+				known = true
+			case slices.Contains(revised, code.Text):
+				return id, fmt.Sprintf("%s asks for the revision %s of the item (%s), and the mapping does not read it.",
+					a.node.Name, id.Text, a.means(n, code))
+			case at == nil:
+				at = id
+				says = fmt.Sprintf("%s names the item only as %s (%s), and the mapping does not read it.", a.node.Name, id.Text,
+					a.means(n, code))
+			}
+		}
+		if known {
+			return nil, ""
+		}
+		return at, says
+	}
+}
+
+// either is the first report of several.
+func either(all ...func(*asked) (*tree.Node, string)) func(*asked) (*tree.Node, string) {
+	return func(a *asked) (at *tree.Node, says string) {
+		for _, one := range all {
+			if at, says = one(a); at != nil {
+				break
+			}
+		}
+		return at, says
+	}
 }
 
 // places are the parties (element 98) that say where goods go.

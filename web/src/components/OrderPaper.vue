@@ -69,6 +69,7 @@ const facts = computed(() =>
 const parts = [
   'code',
   'name',
+  'name2',
   'street',
   'street2',
   'postal_code',
