@@ -2,11 +2,36 @@ package exchange
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 
+	"koinos/api"
 	"koinos/core/finding"
 	"koinos/core/order"
 )
+
+// A notice that says more of a line than that it has left is not read as if it did not.
+func TestSentButNoMore(t *testing.T) {
+	d := open(t)
+	d.post(purchase(1))
+	d.send("VARNHOLT", "850")
+	p := d.order(order.Purchase, "VARNHOLT", "", "REQ-1")
+	for n, status := range []string{"CP", "AC", ""} {
+		i := d.receive(varnholt(n+1, "856", fmt.Sprintf("BSN*00*V-%d*20260316*0930~HL*1**S~DTM*011*20260316~HL*2*1*O~PRF*%s~HL*3*2*I~"+
+			"LIN*1*VP*BR-10-W~SN1*1*10*MR*****%s~CTT*3~", n, p.Number, status)))
+		want := ""
+		if status == "CP" {
+			want = "SN1 says of the line CP Partial Shipment, Considered No Backorder, and the mapping does not read it."
+		}
+		var says []string
+		for _, f := range foundIn(i) {
+			says = append(says, f.Message)
+		}
+		if got := strings.Join(says, " "); i.State != api.StateDone || got != want {
+			t.Errorf("%q: %s %s\nwant %s", status, i.State, got, want)
+		}
+	}
+}
 
 // What an 850 says where other trades say it is in the order; what has no place there is said.
 func TestSaidInOtherTrades(t *testing.T) {

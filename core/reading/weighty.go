@@ -19,6 +19,7 @@ import (
 // that reports it if the mapping does not read it.
 var weighty = map[string]map[string]func(*asked) (at *tree.Node, says string){
 	"850": ofOrders, "860": ofOrders, "855": ofAnswers, "865": ofAnswers, "810": ofInvoices,
+	"856": {"SN1": sent},
 }
 
 var ofOrders = map[string]func(*asked) (at *tree.Node, says string){
@@ -304,6 +305,18 @@ func terms(a *asked) (*tree.Node, string) {
 		return nil, ""
 	}
 	return a.node, "A second ITD says other terms of payment, and the mapping reads those of the first."
+}
+
+// unlike are the statuses (element 668) of a line of a notice by which more is meant than that it has left.
+var unlike = []string{"CP", "IB", "IC", "ID", "IH", "IR", "IS"}
+
+// sent reports the status of a line of a notice, such as that no more of it will come.
+func sent(a *asked) (*tree.Node, string) {
+	is := a.element(8)
+	if is == nil || !slices.Contains(unlike, is.Text) || a.reads(8) {
+		return nil, ""
+	}
+	return is, fmt.Sprintf("SN1 says of the line %s, and the mapping does not read it.", a.means(8, is))
 }
 
 // routed reports a carrier, or how fast it is to be, that is not read.
