@@ -57,7 +57,7 @@ func (e *Engine) Sets(ctx context.Context, l outcome.Load, whole bool) ([]report
 		if len(loads) > 1 {
 			name = l.Step
 		}
-		sets = append(sets, report.Set{Name: name, Results: m.Results,
+		sets = append(sets, report.Set{Name: name, Mapping: m,
 			Answers: &answers{ctx: ctx, e: e, load: l, m: m}})
 	}
 	return sets, opt, nil

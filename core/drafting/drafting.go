@@ -232,7 +232,7 @@ func (d *drafter) plain(t *table, all []*table) bool {
 	d.y.group = g.yaml
 	d.guess("grouping", g.by, g.why, g.sure, g.second)
 	d.filledIn(t, chosen)
-	d.onlyAbove(g.groups, chosen)
+	d.carried(&g, chosen)
 	d.all(columns, g.groups, chosen)
 	d.labels(t, false)
 	d.finish(t, columns, chosen, matrix)

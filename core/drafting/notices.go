@@ -336,29 +336,6 @@ func (d *drafter) newest(all []candidate) {
 	}
 }
 
-// onlyAbove doubts what the header takes from a column that has a value for some orders and none for others, as in a list
-// in which a day stands only where it changes: what stands above is not theirs.
-func (d *drafter) onlyAbove(groups []int, chosen []candidate) {
-	for _, c := range chosen {
-		if d.hints.Says == "" || c.level != order.Header || c.name() != noticeOf[d.hints.Says].day ||
-			c.column.filled == len(groups) {
-			continue
-		}
-		all, has := map[int]bool{}, map[int]bool{}
-		for _, g := range groups {
-			all[g] = true
-		}
-		for _, v := range c.column.values {
-			has[groups[v.row]] = true
-		}
-		if none := len(all) - len(has); none > 0 {
-			d.say(order.Header, c.name(), "need: should")
-			d.unsure(order.Header, c.name(), fmt.Sprintf("blank for %d of %d; what stands further up is not read for them", none,
-				len(all)))
-		}
-	}
-}
-
 // filledIn skips rows in which nobody filled in a quantity, as in a list of everything that is open.
 func (d *drafter) filledIn(t *table, chosen []candidate) {
 	if d.hints.Says == "" || !noticeOf[d.hints.Says].counts {

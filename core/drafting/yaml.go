@@ -18,6 +18,7 @@ type yaml struct {
 	headRows int
 	repeats  bool
 	until    string
+	carried  []string // columns that are written only where they change
 	blank    int
 	leaveOut string
 	pass     string // condition of orders that are left out
@@ -67,6 +68,9 @@ func (y *yaml) text(d *drafter) string {
 		line("  until: {text: %s}", quote(y.until))
 	} else if y.blank > 0 {
 		line("  until: {blank_rows: %d}", y.blank)
+	}
+	if len(y.carried) > 0 {
+		line("  carried: %s%s", flow(y.carried), d.mark("carried"))
 	}
 	if y.hidden {
 		line("  hidden: leave-out   # ? unsure: some rows are hidden or filtered out; or read")

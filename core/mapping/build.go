@@ -213,6 +213,13 @@ func (b *builder) document(n *grammar.Node, d *Document) {
 				"a document without a heading row has none to find: leave out all but none.").Hint = ""
 		}
 	}
+	if c := n.Get("carried"); c != nil {
+		d.Carried = b.sources(n.List("carried"))
+		if b.x12 || d.Format == source.JSON || d.Format == source.NDJSON || d.Records != nil {
+			b.Add(finding.MappingWrongValue, c.At, "", "only tables have rows, of which one can leave out what stands above.").
+				Hint = ""
+		}
+	}
 	if u := n.Get("until"); u != nil {
 		d.BlankRows, d.UntilText = u.Number("blank_rows"), u.Strs("text")
 	}

@@ -302,6 +302,8 @@ var words = &grammar.Shape{Kind: grammar.Object, About: "How a document's record
 						"joined by a "+
 						"space, and a text above reaches over the blanks at its right")),
 				}}),
+			grammar.May("carried", grammar.Many("Columns that are written only where they change: a blank cell has the value "+
+				"that stands above it in the sheet")),
 			grammar.May("until", &grammar.Shape{Kind: grammar.Object, About: "Where reading stops", Keys: []grammar.Key{
 				grammar.May("blank_rows", grammar.Whole("After so many blank rows")),
 				grammar.May("text", grammar.Many("At a row whose first filled cell is this, * for any letters, e.g. Total*")),

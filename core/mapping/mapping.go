@@ -81,11 +81,12 @@ type Document struct {
 	Fixed     []Fixed
 	HeadRow   int // 0 is not stated
 	HeadFind  []string
-	HeadRows  int  // rows that the heading takes
-	Headless  bool // there is no heading row
-	Repeats   bool // page heads and headings stand again further down
-	Unknown   bool // of columns that nothing uses it is said
-	BlankRows int  // 0 reads to the end
+	HeadRows  int      // rows that the heading takes
+	Headless  bool     // there is no heading row
+	Repeats   bool     // page heads and headings stand again further down
+	Carried   []Source // columns that are written only where they change
+	Unknown   bool     // of columns that nothing uses it is said
+	BlankRows int      // 0 reads to the end
 	UntilText []string
 	SkipHide  bool // hidden rows are left out
 	First     int  // first row of the table that counts; 0 is not stated

@@ -77,6 +77,7 @@ func (t *Table) settleAt(rows []source.Record, at int, head source.Record) error
 	if blank == 0 && t.m.Beside && len(t.m.Document.UntilText) == 0 {
 		blank = 1
 	}
+	t.above = nil
 	last, ended := head.Row, false
 	outside.rows = append(outside.rows, rows[:max(at, 0)]...)
 	for _, rec := range rows[max(at, 0):] {

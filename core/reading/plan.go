@@ -21,7 +21,8 @@ type plan struct {
 	head    source.Record
 	width   int // cells of the heading; 0 where there is none
 	group   []spot
-	kind    spot // rowkind: the column that says what a row is
+	carried []int // columns that are written only where they change; 0 where the sheet has no such column
+	kind    spot  // rowkind: the column that says what a row is
 	bound   [5][]bound
 	totals  []bound
 	kindBy  spot
@@ -115,6 +116,11 @@ func bind(m *mapping.Mapping, head *source.Record, around *around, decided *Evid
 		s, f := p.spot(&group[i], m.Group.At)
 		miss(f)
 		p.group = append(p.group, s)
+	}
+	for i := range m.Document.Carried {
+		s, f := p.spot(&m.Document.Carried[i], m.Group.At)
+		miss(f)
+		p.carried = append(p.carried, s.column)
 	}
 	if m.Group.Kind != nil {
 		var f *finding.Finding

@@ -50,6 +50,7 @@ type Table struct {
 	stopped bool // the rest of the sheet is behind the table's end
 	now     Row  // the row that is being placed
 	last    int  // last row that was not blank
+	above   []above
 	seq     int
 	ready   []Group
 	ended   bool
@@ -265,22 +266,25 @@ func (t *Table) fillBlock(rec *source.Record) {
 	}
 }
 
-// counts reports whether the mapping uses a row of the table.
+// counts reports whether the mapping uses a row of the table. What the row leaves out because it stands above is filled
+// in; the rows that are not used say it for those below them, too, except for those that a condition leaves out.
 func (t *Table) counts(r *Row) bool {
 	d := &t.m.Document
-	if d.First > 0 && r.Row < d.First || d.Last > 0 && r.Row > d.Last {
-		return false
-	}
+	own := t.carry(r.plan, &r.Record)
 	among := func(c [2]int) bool { return r.Row >= c[0] && r.Row <= c[1] }
-	if d.Chosen != nil && !slices.ContainsFunc(d.Chosen, among) || d.Asked != nil &&
-		!slices.ContainsFunc(d.Asked, among) {
+	meant := !(d.First > 0 && r.Row < d.First || d.Last > 0 && r.Row > d.Last ||
+		d.Chosen != nil && !slices.ContainsFunc(d.Chosen, among) || d.Asked != nil && !slices.ContainsFunc(d.Asked, among))
+	if !meant && own == nil {
 		return false
 	}
 	if d.LeaveOut != nil && t.holds(d.LeaveOut, r) || d.Keep != nil && !t.holds(d.Keep, r) {
-		t.Counts.RowsLeftOut++
+		if meant {
+			t.Counts.RowsLeftOut++
+		}
 		return false
 	}
-	return true
+	t.hold(r.Row, own)
+	return meant
 }
 
 // holds evaluates a condition of a row. If the evaluation fails, it adds a finding to the row.
@@ -501,7 +505,7 @@ func (t *Table) closeSheet() error {
 		t.close()
 	}
 	t.closeOrphan()
-	t.plan, t.last = nil, 0
+	t.plan, t.last, t.above = nil, 0, nil
 	if t.m.Group.Whole() {
 		return t.settle()
 	}

@@ -12,6 +12,7 @@ import (
 	"golang.org/x/text/encoding/unicode"
 
 	"koinos/core/finding"
+	"koinos/core/mapping"
 	"koinos/core/order"
 	"koinos/core/origin"
 	"koinos/core/outcome"
@@ -110,10 +111,10 @@ func TestFailedAgain(t *testing.T) {
 		want := cells(t, doc, opt)
 		for name, write := range map[string]func(*bytes.Buffer) error{
 			"failed": func(b *bytes.Buffer) error {
-				return FailedCSV(b, bytes.NewReader(doc), int64(len(doc)), opt, Set{Answers: allFailed{}})
+				return FailedCSV(b, bytes.NewReader(doc), int64(len(doc)), opt, Set{Mapping: &mapping.Mapping{}, Answers: allFailed{}})
 			},
 			"marked": func(b *bytes.Buffer) error {
-				return MarkedCSV(b, bytes.NewReader(doc), int64(len(doc)), opt, []Set{{Answers: allFailed{}}})
+				return MarkedCSV(b, bytes.NewReader(doc), int64(len(doc)), opt, []Set{{Mapping: &mapping.Mapping{}, Answers: allFailed{}}})
 			},
 		} {
 			if name == "marked" && kind < 2 { // it is written for people

@@ -31,7 +31,7 @@ type Answers interface {
 // sequence gets one set for each step.
 type Set struct {
 	Name    string // of the step; blank outside of sequences
-	Results mapping.Results
+	Mapping *mapping.Mapping
 	Answers Answers
 }
 
@@ -58,7 +58,7 @@ func (s *Set) rows(sheet string, first, last int) (map[int]*rowAnswer, error) {
 	if err != nil {
 		return nil, err
 	}
-	apart := slices.ContainsFunc(s.Results.Columns, func(c mapping.ResultColumn) bool { return c.What == "warnings" })
+	apart := slices.ContainsFunc(s.Mapping.Results.Columns, func(c mapping.ResultColumn) bool { return c.What == "warnings" })
 	rows := map[int]*rowAnswer{}
 	for _, sp := range spans {
 		for row := max(first, sp.First); row <= min(last, sp.Last); row++ {
@@ -214,14 +214,14 @@ func columns(sets []Set, e *extent) []column {
 	var all []column
 	for i := range sets {
 		s := &sets[i]
-		list := s.Results.Columns
+		list := s.Mapping.Results.Columns
 		if len(list) == 0 {
 			list = []mapping.ResultColumn{{What: "outcome"}, {What: "number"}, {What: "message"}}
 		}
 		first := len(all)
 		for _, c := range list {
 			at := c.Column
-			if at > 0 && used[at] && !s.Results.Overwrite {
+			if at > 0 && used[at] && !s.Mapping.Results.Overwrite {
 				at = 0
 			}
 			used[at] = true

@@ -1,9 +1,11 @@
 package report
 
 import (
+	"errors"
 	"io"
 
 	"koinos/core/outcome"
+	"koinos/core/reading"
 	"koinos/core/rewriting"
 	"koinos/core/source"
 )
@@ -13,11 +15,34 @@ import (
 // between a failed order and the next, such as a blank row that parts them.
 type keeper struct {
 	a     Answers
+	above *reading.Carrying // nil where each row says all of itself
 	sheet string
 	first int // row of the sheet's first order; 0 is none: all of the sheet stays
 	spans []outcome.SpanOutcome
 	upTo  int
 	kept  bool
+}
+
+// keeperOf is the keeper for a document and the load of it.
+func keeperOf(r io.ReaderAt, size int64, opt source.Options, set *Set) (*keeper, error) {
+	k := &keeper{a: set.Answers}
+	if len(set.Mapping.Document.Carried) == 0 {
+		return k, nil
+	}
+	src, err := source.Open(r, size, opt)
+	if err != nil {
+		return nil, err
+	}
+	k.above = reading.NewCarrying(set.Mapping, src)
+	return k, nil
+}
+
+// fill returns, by columns, what a row that is kept says only by standing below others, which may not be kept.
+func (k *keeper) fill(sheet string, row int) (map[int]string, error) {
+	if k.above == nil {
+		return nil, nil
+	}
+	return k.above.At(sheet, row)
 }
 
 func (k *keeper) keep(sheet string, row int) (bool, error) {
@@ -51,10 +76,14 @@ func (k *keeper) keep(sheet string, row int) (bool, error) {
 }
 
 // FailedCSV writes the rows of the orders that did not go in, in the layout of
-// the document, with the answers beside them: to be fixed and loaded again.
+// the document, with the answers beside them: to be fixed and loaded again. Values that stand above them are written
+// into the rows.
 func FailedCSV(w io.Writer, r io.ReaderAt, size int64, opt source.Options, set Set) error {
-	k := &keeper{a: set.Answers}
-	return writeCSV(w, r, size, opt, []Set{set}, k.keep)
+	k, err := keeperOf(r, size, opt, &set)
+	if err != nil {
+		return err
+	}
+	return writeCSV(w, r, size, opt, []Set{set}, k)
 }
 
 // FailedODS is FailedCSV for an OpenDocument spreadsheet.
@@ -64,7 +93,11 @@ func FailedODS(w io.Writer, r io.ReaderAt, size int64, opt source.Options, set S
 	if err != nil {
 		return err
 	}
-	k, b := &keeper{a: set.Answers}, &beside{sets: sets, sheets: sheets}
+	k, err := keeperOf(r, size, opt, &set)
+	if err != nil {
+		return err
+	}
+	b := &beside{sets: sets, sheets: sheets}
 	return source.KeepODS(w, r, size, opt, func(rec *source.Record) (bool, error) {
 		ok, err := k.keep(rec.Sheet, rec.Row)
 		if err != nil || !ok {
@@ -73,12 +106,17 @@ func FailedODS(w io.Writer, r io.ReaderAt, size int64, opt source.Options, set S
 		if err := b.begin(rec.Sheet); err != nil {
 			return false, err
 		}
-		return true, b.put(rec.Row, func(column int, text string) {
+		put := func(column int, text string) {
 			for len(rec.Cells) < column {
 				rec.Cells = append(rec.Cells, source.Cell{})
 			}
 			rec.Cells[column-1] = source.Cell{Text: text}
-		})
+		}
+		above, err := k.fill(rec.Sheet, rec.Row)
+		for column, text := range above {
+			put(column, text)
+		}
+		return true, errors.Join(err, b.put(rec.Row, put))
 	})
 }
 
@@ -89,7 +127,8 @@ func FailedWorkbook(w io.Writer, r io.ReaderAt, size int64, opt source.Options, 
 	if err != nil {
 		return err
 	}
-	k := &keeper{a: set.Answers}
-	mk.keep = k.keep
+	if mk.keeper, err = keeperOf(r, size, opt, &set); err != nil {
+		return err
+	}
 	return rewriting.Rewrite(w, r, size, opt.Limits.Unpacked, mk.rewriting())
 }

@@ -45,7 +45,7 @@ func MarkedWorkbook(w io.Writer, r io.ReaderAt, size int64, opt source.Options, 
 type marker struct {
 	sets   []Set
 	sheets map[string]*extent
-	keep   func(sheet string, row int) (bool, error) // nil keeps every row
+	keeper *keeper // nil keeps every row
 	sheet  string
 	groups []group
 }
@@ -67,7 +67,7 @@ func newMarker(r io.ReaderAt, size int64, opt source.Options, sets []Set) (*mark
 func (mk *marker) rewriting() rewriting.Changes {
 	return rewriting.Changes{Rows: func(sheet string) bool { return mk.sheets[sheet] != nil }, Row: mk.row,
 		Widths: mk.widths,
-		Values: mk.keep != nil}
+		Values: mk.keeper != nil}
 }
 
 func (mk *marker) widths(sheet string) map[int]float64 {
@@ -103,9 +103,16 @@ func (mk *marker) row(sheet string, row int) (change rewriting.Row, err error) {
 			return change, err
 		}
 	}
-	if mk.keep != nil {
-		if ok, err := mk.keep(sheet, row); err != nil || !ok {
+	if mk.keeper != nil {
+		if ok, err := mk.keeper.keep(sheet, row); err != nil || !ok {
 			return rewriting.Row{Drop: true}, err
+		}
+		above, err := mk.keeper.fill(sheet, row)
+		if err != nil {
+			return change, err
+		}
+		for column, text := range above {
+			change.Cells = append(change.Cells, rewriting.Cell{Column: column, Put: true, Text: text})
 		}
 	}
 	if row > mk.sheets[sheet].last {

@@ -16,8 +16,7 @@ func MarkedCSV(w io.Writer, r io.ReaderAt, size int64, opt source.Options, sets 
 
 // writeCSV writes the rows that keep lets through, as the document is written; where keep is nil all of
 // them, for people.
-func writeCSV(w io.Writer, r io.ReaderAt, size int64, opt source.Options, sets []Set,
-	keep func(sheet string, row int) (bool, error)) error {
+func writeCSV(w io.Writer, r io.ReaderAt, size int64, opt source.Options, sets []Set, keep *keeper) error {
 	opt.Leaves = true // JSON is shown as a table of its values
 	shape, err := source.Sniff(r, size, opt)
 	if err != nil {
@@ -62,15 +61,25 @@ func writeCSV(w io.Writer, r io.ReaderAt, size int64, opt source.Options, sets [
 		if keep != nil && rec.Row == 0 {
 			continue // the names of the columns, which the document does not have
 		}
+		var above map[int]string
 		if keep != nil {
-			if ok, err := keep("", rec.Row); err != nil {
+			if ok, err := keep.keep("", rec.Row); err != nil {
 				return err
 			} else if !ok {
 				continue
 			}
+			if above, err = keep.fill("", rec.Row); err != nil {
+				return err
+			}
 		}
 		if err := beside.begin(rec.Sheet); err != nil {
 			return err
+		}
+		for column, text := range above {
+			for len(rec.Cells) < column {
+				rec.Cells = append(rec.Cells, source.Cell{})
+			}
+			rec.Cells[column-1].Text = text
 		}
 		row := make([]string, max(len(rec.Cells), beside.width))
 		for i, c := range rec.Cells {

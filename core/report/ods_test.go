@@ -8,6 +8,7 @@ import (
 	"strings"
 	"testing"
 
+	"koinos/core/mapping"
 	"koinos/core/outcome"
 	"koinos/core/source"
 )
@@ -64,7 +65,7 @@ func TestFailedODS(t *testing.T) {
 		Sheets: func(_ int, name string) bool { return name == "Orders" }}
 	var b bytes.Buffer
 	if err := FailedODS(&b, bytes.NewReader(doc.Bytes()), int64(doc.Len()), opt,
-		Set{Answers: secondFailed{}}); err != nil {
+		Set{Mapping: &mapping.Mapping{}, Answers: secondFailed{}}); err != nil {
 		t.Fatal(err)
 	}
 	opt.Sheets = func(int, string) bool { return true }

@@ -133,7 +133,7 @@ func TestMarkedCSV(t *testing.T) {
 	} {
 		var b bytes.Buffer
 		if err := MarkedCSV(&b, strings.NewReader(doc), int64(len(doc)), source.Options{},
-			[]Set{{Results: c.results, Answers: a}}); err != nil {
+			[]Set{{Mapping: &mapping.Mapping{Results: c.results}, Answers: a}}); err != nil {
 			t.Fatal(err)
 		}
 		lines := strings.Split(strings.TrimPrefix(b.String(), "\ufeff"), "\r\n")

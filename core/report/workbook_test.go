@@ -136,7 +136,7 @@ var bookOptions = source.Options{Limits: source.DefaultLimits}
 func TestMarkedWorkbook(t *testing.T) {
 	doc := book(t)
 	var b bytes.Buffer
-	sets := []Set{{Answers: ofBook()}}
+	sets := []Set{{Mapping: &mapping.Mapping{}, Answers: ofBook()}}
 	if err := MarkedWorkbook(&b, bytes.NewReader(doc), int64(len(doc)), bookOptions, sets); err != nil {
 		t.Fatal(err)
 	}
@@ -172,7 +172,7 @@ func TestFailedWorkbook(t *testing.T) {
 	doc := book(t)
 	var b bytes.Buffer
 	if err := FailedWorkbook(&b, bytes.NewReader(doc), int64(len(doc)), bookOptions,
-		Set{Answers: ofBook()}); err != nil {
+		Set{Mapping: &mapping.Mapping{}, Answers: ofBook()}); err != nil {
 		t.Fatal(err)
 	}
 	f := opened(t, b.Bytes())
@@ -226,7 +226,7 @@ func TestRefresh(t *testing.T) {
 	var marked bytes.Buffer
 	columns := []mapping.ResultColumn{{What: "outcome"}, {What: "number"}, {What: "line"}, {What: "line_id"},
 		{What: "status"}, {What: "lines.quantity"}}
-	sets := []Set{{Results: mapping.Results{Columns: columns}, Answers: storedAnswers{ofBook()}}}
+	sets := []Set{{Mapping: &mapping.Mapping{Results: mapping.Results{Columns: columns}}, Answers: storedAnswers{ofBook()}}}
 	if err := MarkedWorkbook(&marked, bytes.NewReader(doc), int64(len(doc)), bookOptions, sets); err != nil {
 		t.Fatal(err)
 	}

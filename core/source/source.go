@@ -69,8 +69,13 @@ type Record struct {
 	Line   int        // line of NDJSON
 	Last   int        // number of the record's last value in JSON; 0 is Row
 	Hidden bool       // the row is hidden or filtered out in a workbook
-	Broken bool       // the line of NDJSON could not be read; Findings says why
+
+	Carried []Carried // cells whose values stand further up
+	Broken  bool      // the line of NDJSON could not be read; Findings says why
 }
+
+// Carried says that the value of a column, counted from 1, stands in another row, further up.
+type Carried struct{ Column, Row int }
 
 // Place is where the cell of a column (counted from 1) stands; column 0 is the row.
 func (r *Record) Place(column int) origin.Place {
@@ -80,7 +85,13 @@ func (r *Record) Place(column int) origin.Place {
 	if r.Line > 0 {
 		return origin.Place{Row: r.Row, Line: r.Line}
 	}
-	return origin.Place{Sheet: r.Sheet, Row: r.Row, Column: column}
+	p := origin.Place{Sheet: r.Sheet, Row: r.Row, Column: column}
+	for _, c := range r.Carried {
+		if c.Column == column {
+			p.Row = c.Row
+		}
+	}
+	return p
 }
 
 // Rows is how many rows of the document the record consists of: for a transaction set its segments, for a JSON value
