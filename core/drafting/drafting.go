@@ -68,11 +68,12 @@ func Draft(r io.ReaderAt, size int64, h Hints) (*Proposal, error) {
 	}
 	if n := noticeOf[h.Says]; n == nil {
 		h.Says = ""
-	} else if h.Kind == "" {
-		h.Kind = n.of
 	}
 	d := &drafter{hints: h, decimal: '.', cache: map[string][]hint{}}
 	d.out.Guesses, d.out.Unbound = []Guess{}, []string{}
+	if n := noticeOf[d.hints.Says]; n != nil && h.Kind == "" {
+		d.hints.Kind = n.of
+	}
 	opt := source.Options{Limits: h.Limits}
 	shape, err := source.Sniff(r, size, opt)
 	if err != nil {
@@ -99,6 +100,9 @@ func Draft(r io.ReaderAt, size int64, h Hints) (*Proposal, error) {
 		}
 		if err == nil {
 			d.putAbove()
+			if h.Kind == "" {
+				d.whoseOrders()
+			}
 			err = d.tables()
 		}
 	}
@@ -380,12 +384,7 @@ func (d *drafter) finish(t *table, columns []*profile, chosen []candidate, matri
 		}
 	}
 	if d.hints.Says != "" {
-		if d.hints.Kind == order.Purchase && slices.ContainsFunc(columns, func(p *profile) bool {
-			words := strings.Join(plainWords(p.heading), " ") // whose order is ours has written the document
-			return strings.HasPrefix(words, "our po") || strings.HasPrefix(words, "our order")
-		}) {
-			d.yoursIsTheirs()
-		}
+		d.spokenBy(columns)
 		d.saysOf()
 		d.partner(d.texts(t))
 		d.y.kind, d.y.of = string(d.hints.Says), string(d.hints.Kind)

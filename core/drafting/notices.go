@@ -125,7 +125,8 @@ func (d *drafter) isAbout(columns []*profile) {
 				}
 			}
 			for i, fields := range n.tells {
-				if len(strong) == 1 && found[i] == "" && slices.Contains(strings.Split(fields, "|"), strong[0]) {
+				if len(strong) == 1 && found[i] == "" && slices.Contains(strings.Split(fields, "|"), strong[0]) &&
+					(!n.counts || strong[0] != n.day || d.read(order.Lines, "quantity")) { // else it is a list of them
 					found[i] = p.heading
 				}
 			}
@@ -305,7 +306,7 @@ func (d *drafter) all(columns []*profile, groups []int, chosen []candidate) {
 		}
 	}
 	for _, p := range columns {
-		if p.numbers > 0 && !slices.ContainsFunc(chosen, func(c candidate) bool { return c.column == p }) {
+		if 2*p.numbers > p.filled && !slices.ContainsFunc(chosen, func(c candidate) bool { return c.column == p }) {
 			return
 		}
 	}
@@ -358,6 +359,64 @@ func (d *drafter) filledIn(t *table, chosen []candidate) {
 	}
 }
 
+// whoseOrders finds out which orders a notice is about, sales or purchase, if their numbers begin as ours do, or if a
+// heading speaks of the customer's order.
+func (d *drafter) whoseOrders() {
+	if d.hints.Says == "" {
+		return
+	}
+	seen := map[order.Kind]int{}
+	customers := ""
+	for text := range cellTexts(d.sheets) {
+		for of, prefix := range oursBegin {
+			if rest, has := strings.CutPrefix(strings.TrimSpace(text), prefix); has && rest != "" && strings.Trim(rest, "0123456789") == "" {
+				seen[of]++
+			}
+		}
+		if customers == "" && len(text) < 30 && slices.Contains(ofCustomers, strings.Join(plainWords(text), " ")) {
+			customers = text
+		}
+	}
+	for of, prefix := range oursBegin {
+		if seen[of] > 0 && len(seen) == 1 && of != d.hints.Kind {
+			d.hints.Kind = of
+			d.guess("of", string(of), "the numbers of its orders begin with "+prefix+", as ours do", "sure", "")
+			return
+		}
+	}
+	if len(seen) == 0 && customers != "" && d.hints.Kind != order.Sales {
+		d.hints.Kind = order.Sales
+		d.guess("of", string(order.Sales), fmt.Sprintf("%q is a customer's order", customers), "likely", "purchase")
+	}
+}
+
+// spokenBy gives the codes of items that the one who has written a notice calls its own, or ours, to whom they belong.
+func (d *drafter) spokenBy(columns []*profile) {
+	says := func(begins ...string) bool {
+		return slices.ContainsFunc(columns, func(p *profile) bool {
+			words := strings.Join(plainWords(p.heading), " ")
+			return slices.ContainsFunc(begins, func(b string) bool { return strings.HasPrefix(words, b) })
+		})
+	}
+	switch {
+	case d.hints.Kind != order.Purchase:
+	case says("our po", "our order"): // the buyer has written it
+		d.yoursIsTheirs()
+	case says("your po", "your order", "your ref", "ihre bestell"): // the seller has
+		for i := range d.y.bindings {
+			b := &d.y.bindings[i]
+			if words := plainWords(b.from); b.level == order.Lines && len(words) > 0 {
+				switch first := words[0]; {
+				case b.field == "item" && (first == "our" || strings.HasPrefix(first, "unser")):
+					b.field = "supplier_item"
+				case b.field == "buyer_item" && (first == "your" || strings.HasPrefix(first, "ihr")):
+					b.field = "item"
+				}
+			}
+		}
+	}
+}
+
 // saysOf makes sure that a notice names what it must name.
 func (d *drafter) saysOf() {
 	n := noticeOf[d.hints.Says]
@@ -378,6 +437,12 @@ func (d *drafter) saysOf() {
 	if d.hints.Says == intent.Answer &&
 		!slices.ContainsFunc([]string{"answer", "accepted", "quantity", "due_on", "unit_price"}, says) {
 		ask(order.Lines, "answer", "no column says what is answered: a line of which nothing is said would count as accepted")
+	}
+	if d.hints.Says == intent.Change && !slices.ContainsFunc(d.y.bindings, func(b binding) bool {
+		return b.field != "partner" && b.field != "change_number" && b.field != "changed_on" && b.field != "reason" &&
+			!slices.Contains(lineNames, b.field) && b.field != "sender_number"
+	}) {
+		ask(order.Lines, "change", "no column says what is to change; value: delete cancels what is open of each line")
 	}
 	if n.counts && !d.bound(order.Lines, "quantity") {
 		ask(order.Lines, "quantity", "no column looks like a quantity: say from which one it comes")

@@ -16,7 +16,7 @@ const (
 		"forwarder|freight forwarder|spediteur|" +
 		"spedition|frachtfuhrer|transporteur|transportista|corriere|vervoerder|fragtmand|transportor|przewoznik|" +
 		"transportadora"
-	aboutTracking = "tracking|tracking no|track trace|track en trace|tracking id|tracking code|track and trace|" +
+	aboutTracking = "pro|tracking|tracking no|track trace|track en trace|tracking id|tracking code|track and trace|" +
 		"consignment no|consignment|waybill|" +
 		"waybill no|air waybill|awb|pro no|sendungs no|sendungsno|paket no|paketno|no suivi|no de suivi|suivi|" +
 		"seguimiento|no seguimiento|no spedizione|tracking link"
@@ -45,11 +45,11 @@ func moving(field, number, on, day, quantity string) []wording {
 }
 
 var noticeOf = map[intent.Kind]*notice{
-	intent.Shipment: {order.Sales, [2]string{"shipment", "quantity"}, "shipment", "shipped_on", true, nil, moving("shipment",
+	intent.Shipment: {order.Sales, [2]string{"shipment", "quantity|shipped_on"}, "shipment", "shipped_on", true, nil, moving("shipment",
 		"shipment|shipment no|ship no|shipment id|outbound delivery|outbound delivery no|delivery note|"+
 			"delivery note no|delivery no|delivery id|despatch|despatch no|dn|dn no|"+
 			"despatch note|despatch note no|dispatch|dispatch no|dispatch note|dispatch note no|packing slip|"+
-			"packing slip no|packing list|packing list no|asn|asn no|load no|lieferschein|lieferschein no|lieferscheinno|"+
+			"packing slip no|packing list|packing list no|asn|asn no|load no|manifest|manifest no|pick ticket|pick ticket no|pick no|pick list|pick list no|picking list|picking list no|lieferschein|lieferschein no|lieferscheinno|"+
 			"lieferung|lieferungs no|bon de livraison|no bl|no bon de livraison|albaran|no albaran|ddt|no ddt|bolla|"+
 			"pakbon|pakbon no|pakbonno|folgeseddel|folgeseddel no|packsedel|foljesedel|wz|guia|guia de remessa",
 		"shipped_on",
@@ -74,7 +74,7 @@ var noticeOf = map[intent.Kind]*notice{
 			"no reception|no de reception|entrada|no entrada|recepcion|bolla di entrata|entrata|ontvangst|ontvangst no|"+
 			"varemodtagelse|mottak|mottagnings no|mottagningsno|varemottak|inleverans|pz|no pz|guia de recepcao",
 		"received_on",
-		"received on|receipt date|date received|received|goods in date|arrived on|arrival date|booked in|"+
+		"grn date|gr date|received on|receipt date|date received|received|goods in date|arrived on|arrival date|booked in|"+
 			"eingangsdatum|eingang am|wareneingangsdatum|date reception|date de reception|fecha recepcion|"+
 			"fecha de recepcion|fecha entrada|data ricevimento|data entrata|ontvangstdatum|modtaget den",
 		"qty received|received qty|counted|qty counted|counted qty|gezahlt|compte|mottaget antal|mottagen kvantitet|mottatt antall|modtaget antal|ilosc przyjeta|"+
@@ -95,13 +95,13 @@ var noticeOf = map[intent.Kind]*notice{
 				"zuruckgesandte menge|zuruck|qte retournee|quantite retournee|cantidad devuelta|devuelto|quantita resa|reso|"+
 				"retour aantal|geretourneerd"), wording{order.Header, "reason",
 			"reason|return reason|reason for return|why|grund|retourengrund|motif|motivo|reden|arsag", ""})},
-	intent.Invoice: {order.Sales, [2]string{"invoice", "quantity"}, "invoice", "invoiced_on", true, []string{"unit_price", "price_basis",
+	intent.Invoice: {order.Sales, [2]string{"invoice", "quantity|invoiced_on"}, "invoice", "invoiced_on", true, []string{"unit_price", "price_basis",
 		"amount", "currency", "total",
 		"tax_amount", "tax_percent", "discount_percent", "charge.freight"}, []wording{
 		{order.Header, "invoice", "invoice|invoice no|invoice number|invoice id|bill|bill no|inv no|rechnung|rechnungs no|" +
 			"rechnungsno|facture|no facture|no de facture|factura|no factura|fattura|no fattura|factuur|factuur no|" +
 			"factuurno|faktura|faktura no", "document no|document|no|id|number|reference|ref"},
-		{order.Header, "invoiced_on", "invoice date|invoiced on|date of invoice|billed on|billing date|bill date|" +
+		{order.Header, "invoiced_on", "invoice date|inv date|invoiced on|date of invoice|billed on|billing date|bill date|" +
 			"rechnungsdatum|date facture|date de facture|fecha factura|fecha de factura|data fattura|factuurdatum|" +
 			"fakturadato|fakturadatum", "date|datum|fecha|data|dato"},
 		{order.Header, "billed_shipment", "shipment|shipment no|delivery note|delivery note no|despatch note|" +
@@ -116,11 +116,11 @@ var noticeOf = map[intent.Kind]*notice{
 		{order.Lines, "answer", "status|line status|confirmation status|confirmation|answer|response|reply|ack|ack code|" +
 			"ack status|acknowledgement|confirmed|accepted|antwort|bestatigung|statut|reponse|estado|respuesta|stato|" +
 			"risposta|antwoord", ""},
-		{order.Lines, "accepted", "qty confirmed|confirmed qty|confirmed quantity|quantity confirmed|accepted qty|" +
+		{order.Lines, "accepted", "qty confirmed|confirmed qty|qty conf|conf qty|confirmed quantity|quantity confirmed|accepted qty|" +
 			"qty accepted|accepted quantity|promised qty|qty promised|available qty|qty available|confirmed|accepted|" +
 			"bestatigte menge|menge bestatigt|bestatigt|zugesagte menge|qte confirmee|quantite confirmee|confirme|" +
 			"cantidad confirmada|confirmado|quantita confermata|confermato|bevestigd|bevestigd aantal|bekreftet", ""},
-		{order.Lines, "due_on", "confirmed date|confirmed delivery|confirmed delivery date|promised date|promise date|" +
+		{order.Lines, "due_on", "confirmed date|delivery week|confirmed week|liefer kw|lieferwoche|confirmed delivery|confirmed delivery date|promised date|promise date|" +
 			"promised|promised on|promised delivery date|eta|new date|new delivery date|delivery date|available on|due|" +
 			"due date|expected on|expected date|ship date|confirmed ship date|bestatigter termin|bestatigter liefertermin|" +
 			"zugesagter termin|liefertermin|lieferdatum|date confirmee|date de livraison|date livraison|" +
@@ -165,6 +165,10 @@ var (
 		"ihre bestellung|bestelno|bestell no kunde|bestellno kunde|kundenbestellung|kunden bestell no|kundenbestellno|" +
 		"no pedido cliente|ordine cliente"
 )
+
+// ofCustomers are headings of the number of a customer's order in what its seller writes.
+var ofCustomers = []string{"customer po", "customer po no", "customer order", "customer order no", "customer order number",
+	"kundenbestellung", "kundenbestellno", "no pedido cliente", "ordine cliente"}
 
 // linesOfOrders are words for the number of an order's line.
 const linesOfOrders = "po line|po line no|po pos|po item|order line|order line no|order pos|so line|so line no|so pos|" +

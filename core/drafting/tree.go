@@ -152,7 +152,7 @@ func (d *drafter) tree(r io.ReaderAt, size int64, opt source.Options) error {
 	chosen, second := assign(candidates)
 	below := d.leafProfiles(lines)
 	under := d.named(d.candidates(below, nil), lines, below, order.Lines, "item")
-	number := d.orderOfLines(chosen, under, each)
+	number, around := d.orderOfLines(orders, chosen, under, each)
 	if number != nil { // each line names its order: lines of one are what is said of it
 		d.y.group, d.y.parts = "by: key, columns: "+flow([]string{number.column.from}), nil
 		d.y.records = orders.path + strings.TrimPrefix(each, "$")
@@ -165,7 +165,7 @@ func (d *drafter) tree(r io.ReaderAt, size int64, opt source.Options) error {
 	}
 	for _, c := range chosen {
 		if d.bind(&c, candidates, second[c.column]); number != nil {
-			d.say(c.level, c.name(), "of: parent")
+			d.say(c.level, c.name(), "of: "+around)
 		}
 	}
 	if number != nil {
@@ -197,6 +197,9 @@ func (d *drafter) tree(r io.ReaderAt, size int64, opt source.Options) error {
 		inner, is := strings.CutPrefix(path, orders.path)
 		if is && inner != "" && strings.HasSuffix(path, "[*]") && path != lines.path && strings.HasPrefix(lines.path, path) {
 			for _, p := range d.leafProfiles(between) {
+				if number != nil && d.packs(p) {
+					continue
+				}
 				unused = append(unused, strings.TrimPrefix(inner, ".")+strings.TrimPrefix("."+p.from, ".$"))
 			}
 		}
@@ -217,18 +220,39 @@ func (d *drafter) numberInLines(lines *repeated) bool {
 }
 
 // orderOfLines is the number of the order that each line of a notice names, if the object around the lines does not
-// name it; nil if there is none.
-func (d *drafter) orderOfLines(chosen, under []candidate, each string) *candidate {
+// name it, and what that object is to a line; nil if there is none. Packages may stand between the two, if the object
+// is the document.
+func (d *drafter) orderOfLines(orders *repeated, chosen, under []candidate, each string) (number *candidate,
+	around string) {
 	names := func(c candidate) bool {
 		return c.level == order.Header && (c.name() == "number" || c.name() == "sender_number") && c.score >= 0.6
 	}
-	if d.hints.Says == "" || strings.Count(each, "[*]") != 1 || slices.ContainsFunc(chosen, names) {
-		return nil
+	switch lists := strings.Count(each, "[*]"); {
+	case d.hints.Says == "" || slices.ContainsFunc(chosen, names):
+		return nil, ""
+	case lists == 1:
+		around = "parent"
+	case lists == 2 && orders.path == "$" && d.format == source.JSON:
+		around = "document"
+	default:
+		return nil, ""
 	}
 	if i := slices.IndexFunc(under, names); i >= 0 {
-		return &under[i]
+		return &under[i], around
 	}
-	return nil
+	return nil, ""
+}
+
+// packs binds the mark of a package that stands around what is in it, and reports whether it has.
+func (d *drafter) packs(p *profile) bool {
+	f, ok := d.lookup(order.Lines, "package")
+	if !ok || d.bound(order.Lines, "package") || p.fits(f) == 0 || !slices.ContainsFunc(d.hintsOf(p.heading),
+		func(h hint) bool { return h.field == "package" && h.score >= 0.9 }) {
+		return false
+	}
+	d.add(binding{level: order.Lines, field: "package", from: p.from, words: []string{"of: parent"}, sure: "likely",
+		why: "it stands around what is in the package"})
+	return true
 }
 
 // outer binds values that stand in objects around the orders: around some, of: parent, or all of them, of: document.

@@ -208,8 +208,8 @@ var roleWords = map[string]string{
 
 var partWords = []struct{ part, words string }{
 	{"name", "name|company|firm|firma|nom|nombre|nome|naam|navn|namn|company name"},
-	{"name2", "name 2|name2|name line 2|company 2|company name 2|firma 2|firma2|nom 2|care of|c o|co|in care of|zusatz|" +
-		"namenszusatz|name zusatz|department|abteilung|service"},
+	{"name2", "name 2|name2|name line 2|company 2|company name 2|firma 2|firma2|nom 2|care of|c o|in care of|zusatz|" +
+		"namenszusatz|name zusatz"},
 	{"street", "street|address|address 1|address1|address line|address line 1|street " +
 		"1|strasse|str|adresse|rue|direccion|calle|indirizzo|via|straat|adres|gade|gate|adress|ulica|addr|addr 1|" +
 		"addr1|address 1|line1|line 1"},
