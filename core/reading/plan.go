@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"unicode"
 
 	"koinos/core/finding"
@@ -37,6 +38,7 @@ type plan struct {
 	around  *around
 	apart   []*x12.Address // X12: where deliveries stand within a line
 	under   []string       // and the segments directly within it, in one of which they stand
+	asked   sync.Pool      // of *asked
 }
 
 // around is what stands above, or around, the table of a sheet.

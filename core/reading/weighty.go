@@ -46,7 +46,15 @@ func weighed(m *mapping.Mapping, g *Group, d *intent.Intent) {
 	if rec.Node == nil || segments == nil {
 		return
 	}
-	a := &asked{m: m, known: map[string]bool{}}
+	p := g.Rows[0].plan
+	a, _ := p.asked.Get().(*asked)
+	if a == nil {
+		a = &asked{m: m, known: map[question]bool{}, segments: map[string]bool{}}
+	}
+	defer func() {
+		a.node, a.loop = nil, nil
+		p.asked.Put(a)
+	}()
 	var walk func(n *tree.Node)
 	walk = func(n *tree.Node) {
 		for c := n.First(); c != nil; c = c.Next() {
@@ -72,16 +80,27 @@ func weighed(m *mapping.Mapping, g *Group, d *intent.Intent) {
 	walk(rec.Node.Root())
 }
 
-// asked is a segment, and what its mapping reads of segments like it.
+// asked is a segment, and what its mapping reads of segments like it. It is used again for the orders of a document.
 type asked struct {
-	m     *mapping.Mapping
-	node  *tree.Node
-	code  finding.Code // of what is found of it
-	known map[string]bool
+	m        *mapping.Mapping
+	node     *tree.Node
+	code     finding.Code // of what is found of it
+	known    map[question]bool
+	segments map[string]bool // of which anything is read
 
 	loop    *tree.Node // whose answers were counted last
 	answers int
 }
+
+// question is whether a mapping reads an element of a segment, given the code in another. The segment is named with the
+// two around it; what is further up is in above, too.
+type question struct {
+	name, in, above, code string
+	by, element           int
+}
+
+// mostKnown is how many answers are kept: a document can have very many codes.
+const mostKnown = 4_000
 
 // element returns an element of the segment, or nil if it is blank.
 func (a *asked) element(n int) *tree.Node { return elementOf(a.node, a.node.Name, n) }
@@ -107,10 +126,21 @@ func (a *asked) readsBy(by, element int) bool {
 
 // readsCode is readsBy for a code of the other element.
 func (a *asked) readsCode(by, element int, code string) bool {
-	way := a.way()
-	key := fmt.Sprint(strings.Join(way, "/"), " ", by, " ", code, " ", element)
+	key := question{name: a.node.Name, code: code, by: by, element: element}
+	if in := a.node.Parent; in != nil && in.Parent != nil {
+		key.in = in.Name
+		if up := in.Parent; up.Parent != nil {
+			if key.above = up.Name; up.Parent.Parent != nil {
+				key.above = strings.Join(a.way(), "/")
+			}
+		}
+	}
 	is, known := a.known[key]
 	if !known {
+		if len(a.known) >= mostKnown {
+			clear(a.known)
+		}
+		way := a.way()
 		for address := range a.m.Addresses {
 			is = is || (address.OfElement(a.node.Name, element) || address.OfElement(a.node.Name, 0)) && address.Finds(way, by,
 				code)
@@ -148,10 +178,10 @@ func (a *asked) way() (way []string) {
 
 // any reports whether the mapping reads anything of segments like it, wherever they stand.
 func (a *asked) any() bool {
-	is, known := a.known[a.node.Name]
+	is, known := a.segments[a.node.Name]
 	if !known {
 		is = a.m.ReadsSegment(a.node.Name)
-		a.known[a.node.Name] = is
+		a.segments[a.node.Name] = is
 	}
 	return is
 }
