@@ -191,6 +191,7 @@ func (d *drafter) candidates(columns []*profile, groups []int) []candidate {
 		})
 	}
 	preferNumbers(all)
+	preferCodes(all)
 	preferSpoken(all)
 	preferQuantities(all)
 	d.newest(all)

@@ -372,9 +372,14 @@ var unsaid = []string{"expr: '\"\"'", "need: must"}
 
 // finish adds the partner and the kind, and lists what is not used.
 func (d *drafter) finish(t *table, columns []*profile, chosen []candidate, matrix []*profile) {
+	last := d.fullNames(columns)
+	d.wholeAddresses(columns)
+	if t != nil {
+		d.bands(t, chosen)
+	}
 	for _, p := range columns {
 		used := slices.ContainsFunc(chosen, func(c candidate) bool { return c.column == p }) ||
-			slices.Contains(matrix, p)
+			slices.Contains(matrix, p) || slices.Contains(last, p)
 		if p.filled > 0 && !used {
 			name := p.from
 			if p.heading != "" {

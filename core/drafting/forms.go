@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"koinos/core/list"
+	"koinos/core/mapping"
 	"koinos/core/order"
 	"koinos/core/origin"
 	"koinos/core/source"
@@ -76,6 +77,11 @@ func says(rows []source.Record, l label) bool {
 	return false
 }
 
+// wholeTotals are labels of the total with the tax, if a tax stands above it.
+var wholeTotals = []string{"total", "grand total", "order total", "total amount", "total due", "total gross", "gross total", "gross",
+	"gesamt", "gesamtsumme", "gesamtbetrag", "brutto", "bruttobetrag", "total ttc", "total a payer", "totale", "totaal", "importe total",
+	"total general"}
+
 // labels binds header fields to labels around the table.
 func (d *drafter) labels(t *table, below bool) {
 	rows := t.above
@@ -90,17 +96,27 @@ func (d *drafter) labels(t *table, below bool) {
 	}
 	var all []found
 	labels := d.findLabels(rows)
-	taxed := slices.ContainsFunc(labels, func(l label) bool { return slices.Contains(sumOf(l.text), "tax") }) &&
-		!d.bound(order.Lines, "tax_percent")
+	taxed, stated := false, false // a tax is in the total; its amount is said
+	for _, l := range labels {
+		if slices.Contains(sumOf(l.text), "tax") && !d.bound(order.Lines, "tax_percent") {
+			n, word, is := mapping.NumberIn(d.decimalOf(l.value), strings.TrimSpace(l.value.Text))
+			taxed, stated = true, stated || is && word == "" && n.Sign() > 0
+		}
+	}
 	for _, l := range labels {
 		p := d.profile(l.text, "", 0, []value{{0, l.value}})
 		if sum := sumOf(l.text); taxed && slices.Contains(sum, "amount") && slices.Contains(sum, "net") {
 			f, _ := order.Lookup(order.Header, "total_before_tax")
 			all = append(all, found{l, p, hint{score: 0.9, word: l.text}, f})
 			continue
+		} else if stated && slices.Contains(sum, "tax") && !slices.Contains(sum, "net") && !slices.Contains(sum, "gross") {
+			f, _ := order.Lookup(order.Header, "tax_amount")
+			all = append(all, found{l, p, hint{score: 0.85, word: l.text}, f})
+			continue
 		}
 		for _, h := range d.hintsOf(l.text) {
-			if taxed && (h.field == "total" || h.field == "amount" || h.field == "tax_amount") {
+			of := h.field == "total" || h.field == "amount" || h.field == "tax_amount"
+			if taxed && of && !(stated && h.field != "tax_amount" && slices.Contains(wholeTotals, strings.Join(plainWords(l.text), " "))) {
 				continue // the lines say nothing of the tax that is in it
 			}
 			field := h.field
@@ -114,7 +130,8 @@ func (d *drafter) labels(t *table, below bool) {
 				field = role + ".name" // words, not a code
 			}
 			f, ok := d.lookup(order.Header, field)
-			if !ok || h.score < 0.65 || p.fits(f) == 0 || d.bound(order.Header, field) {
+			if !ok || h.score < 0.65 || p.fits(f) == 0 || d.bound(order.Header, field) ||
+				field == "partner" && d.hints.Partner != "" {
 				continue
 			}
 			all = append(all, found{l, p, h, f})

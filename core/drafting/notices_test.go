@@ -17,7 +17,25 @@ var update = flag.Bool("update", false, "write the drafts that the tests compare
 // Documents that speak of orders, as other programs and people write them, are drafted as what their name begins with;
 // beside each stands the draft that a person has read.
 func TestNotices(t *testing.T) {
-	files, err := filepath.Glob("testdata/notices/*")
+	goldens(t, "testdata/notices/*", 45, func(path string) Hints {
+		says, _, _ := strings.Cut(filepath.Base(path), "-")
+		kind, of, err := KindOf(says, "")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return Hints{Partner: "PELLOW", Kind: kind, Says: of}
+	})
+}
+
+// Orders as strangers write them are drafted as a person would read them.
+func TestOrders(t *testing.T) {
+	goldens(t, "testdata/orders/*", 10, func(string) Hints { return Hints{} })
+}
+
+// goldens compares the drafts of the documents at a path, at least so many, with those that are kept beside them.
+func goldens(t *testing.T, pattern string, least int, hints func(path string) Hints) {
+	t.Helper()
+	files, err := filepath.Glob(pattern)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -31,13 +49,9 @@ func TestNotices(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		says, _, _ := strings.Cut(filepath.Base(path), "-")
-		kind, of, err := KindOf(says, "")
-		if err != nil {
-			t.Fatal(err)
-		}
-		p, err := Draft(strings.NewReader(string(doc)), int64(len(doc)),
-			Hints{Partner: "PELLOW", Kind: kind, Says: of, Lists: &list.Set{}, Limits: source.DefaultLimits})
+		h := hints(path)
+		h.Lists, h.Limits = &list.Set{}, source.DefaultLimits
+		p, err := Draft(strings.NewReader(string(doc)), int64(len(doc)), h)
 		if err != nil {
 			t.Errorf("%s: %v", path, err)
 			continue
@@ -54,7 +68,7 @@ func TestNotices(t *testing.T) {
 			t.Errorf("%s: %v\n%s", path, err, p.Text)
 		}
 	}
-	if count < 35 {
+	if count < least {
 		t.Errorf("only %d documents", count)
 	}
 }

@@ -66,7 +66,10 @@ type value struct {
 var dateForms = []string{"d.m.yyyy", "d/m/yyyy", "m/d/yyyy", "d-m-yyyy", "m-d-yyyy", "yyyy/m/d", "yyyy.m.d", "yyyymmdd",
 	"d.m.yy", "d/m/yy", "m/d/yy", "d-m-yy", "d mmm yyyy", "d-mmm-yyyy", "d mmm yy", "d-mmm-yy", "mmm d, yyyy",
 	"mmm d yyyy", "d. mmm yyyy", "d. m. yyyy", "mmm-d-yyyy", "yyyy-m-d", "d/mmm/yyyy", "'KW' ww/yyyy", "'KW' ww yyyy",
-	"yyyy-'W'ww"}
+	"yyyy-'W'ww", shortDay}
+
+// shortDay is the form of days that other numbers have, too: only a heading tells them apart.
+const shortDay = "yymmdd"
 
 const distinctKept = 4000
 
@@ -76,7 +79,22 @@ func (d *drafter) profile(heading, from string, letter int, values []value) *pro
 	for _, v := range values {
 		p.add(v.cell, d)
 	}
+	if hints := d.hintsOf(heading); len(hints) > 0 {
+		if f, ok := d.lookup(hints[0].level, hints[0].field); ok && f.Type == order.Day { // else it is a number, or a code
+			p.shortDays()
+		}
+	}
 	return p
+}
+
+// shortDays counts days that are written as six digits.
+func (p *profile) shortDays() {
+	for _, v := range p.values {
+		s := strings.TrimSpace(v.cell.Text)
+		if _, ok := mapping.DayIn(shortDay, s); ok && len(s) == len(shortDay) {
+			p.dates[shortDay]++
+		}
+	}
 }
 
 func (p *profile) add(c source.Cell, d *drafter) {
@@ -116,7 +134,7 @@ func (p *profile) add(c source.Cell, d *drafter) {
 			p.days++
 		} else if strings.ContainsAny(s, "0123456789") && len(s) >= 6 {
 			for _, form := range dateForms {
-				if _, ok := mapping.DayIn(form, s); ok {
+				if _, ok := mapping.DayIn(form, s); ok && form != shortDay {
 					p.dates[form]++
 				}
 			}

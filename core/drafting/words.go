@@ -26,7 +26,7 @@ var wordings = []wording{
 			"reference|po ref|web order|sales order no|bestell no|bestellno|bestelno|bestellung|auftrags " +
 			"no|auftragsno|auftrag|beleg no|belegno|no commande|commande|no de commande|ref commande|no " +
 			"pedido|pedido|no de pedido|no ordine|ordine|no d ordine|order no klant|bestelling|ordre no|ordreno|best " +
-			"no|zamowienie|no zamowienia|encomenda|no encomenda|no da " +
+			"no|purch doc|purchasing document|purchasing doc|zamowienie|no zamowienia|encomenda|no encomenda|no da " +
 			"encomenda|orderno|ordernumber|pono|purchaseorder|purchaseorderno|order code|order key",
 		"order|reference|ref|our ref|your ref|document no|document|doc no|no|id|job|order nbr|number"},
 	{order.Header, "ordered_on",
@@ -157,7 +157,7 @@ var wordings = []wording{
 			"ta|qta|aantal|hoeveelheid|antal|antall|kvantitet|ilosc|qtd|quantidade|qtde|units ordered|how " +
 			"many|kolicina|quant|order pieces|qty pcs", "amount|units|boxes|metres|litres|ordered|count|st|no"},
 	{order.Lines, "unit",
-		"unit|uom|u m|um|u|unit of measure|units of measure|einheit|mengeneinheit|me|unite|unidad|ud|unita|unita di " +
+		"unit|uom|oun|o un|order unit|u m|um|u|unit of measure|units of measure|einheit|mengeneinheit|me|unite|unidad|ud|unita|unita di " +
 			"misura|eenheid|enhed|enhet|jm|jednostka|unidade|un|measure|order unit|enh", "pack|packaging"},
 	{order.Lines, "unit_price",
 		"price|wholesale|wholesale price|whsl|sales price|selling price|verkaufspreis|verkoopprijs|salgspris|forsaljningspris|" +

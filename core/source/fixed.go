@@ -35,6 +35,9 @@ func FixedWidth(r io.ReaderAt, size int64, shape Shape) (*Fixed, error) {
 	if err != nil {
 		return nil, err
 	}
+	if framed(lines) {
+		return nil, nil
+	}
 	f := ruled(lines)
 	if f == nil {
 		f = gapped(lines)
@@ -53,6 +56,22 @@ type fixedLine struct {
 
 // isRule reports whether a line is drawn, not written.
 func (l *fixedLine) isRule() bool { return strings.Trim(string(l.text), "-=_+| ") == "" }
+
+// framed reports whether the cells of a table are drawn with strokes around them, which are their delimiter.
+func framed(lines []fixedLine) bool {
+	n, all := 0, 0
+	for i := range lines {
+		if lines[i].isRule() {
+			continue
+		}
+		all++
+		text := strings.TrimSpace(string(lines[i].text))
+		if strings.HasPrefix(text, "|") && strings.HasSuffix(text, "|") && strings.Count(text, "|") > 2 {
+			n++
+		}
+	}
+	return n > 1 && n*2 > all
+}
 
 // isLabelled reports whether a line is a label and its value, such as "Ship to: Bellrock, 1 Pier Road": few words without
 // a digit, a colon, and no room for columns.
