@@ -171,6 +171,9 @@ func (d *drafter) candidates(columns []*profile, groups []int) []candidate {
 				add(order.Header, "sender_number", 0.9, "some of its values begin with "+prefix+", as our numbers do", true)
 			}
 		}
+		if d.hints.Says == "" && groups != nil && p.percent == 0 && d.looksLike(p, "tax_percent") > 0.5 && firstOnly(p, groups) {
+			add(order.Header, "tax_amount", 1.05, "it stands once for each order", true)
+		}
 		d.byValues(p, func(level order.Level, field string, score float64, why string, strong bool) {
 			if d.has(field) {
 				add(level, field, score, why, strong)

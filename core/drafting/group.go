@@ -33,6 +33,9 @@ func (d *drafter) groupRows(t *table, columns []*profile, chosen []candidate) gr
 		}
 		return d.byColumn(t, p)
 	}
+	if p := ofSeveral(chosen, n); p != nil {
+		return d.byPartner(t, p)
+	}
 	// Blank rows between blocks?
 	groups, blocks := make([]int, n), 1
 	for i := 1; i < n; i++ {
@@ -52,6 +55,34 @@ func (d *drafter) groupRows(t *table, columns []*profile, chosen []candidate) gr
 	}
 	return grouping{"file", "by: file", nil, make([]int, n),
 		"no column identifies an order: the whole document may be one", "unsure", "sheet"}
+}
+
+// ofSeveral is the column of partners, if it has several and one in each row; an order is of one of them.
+func ofSeveral(chosen []candidate, rows int) *profile {
+	for _, c := range chosen {
+		if c.level == order.Header && c.name() == "partner" && c.score >= 0.5 && c.column.filled == rows && len(c.column.words) > 1 &&
+			len(c.column.words) < rows {
+			return c.column
+		}
+	}
+	return nil
+}
+
+// byPartner groups by the partner, because nothing numbers the orders.
+func (d *drafter) byPartner(t *table, p *profile) grouping {
+	groups := d.byValue(t, p)
+	runs, last := 0, -1
+	for _, g := range groups {
+		if g != last {
+			runs, last = runs+1, g
+		}
+	}
+	g := grouping{by: "key", yaml: "by: key, columns: " + flow([]string{p.from}), groups: groups, sure: "unsure", second: "file",
+		why: "nothing numbers the orders; each is of one " + p.from}
+	if runs > len(p.words) {
+		g.yaml += ", rows: anywhere"
+	}
+	return g
 }
 
 // daysWithin finds the column of days that separates the orders of one customer or shop, if orders are not numbered.

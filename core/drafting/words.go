@@ -90,7 +90,7 @@ var wordings = []wording{
 		"total before tax|total without tax|total excl tax|total ex tax|total excl vat|total ex vat|order total excl vat|" +
 			"totals net|summary net|total ht|totale imponibile|totaal excl btw", ""},
 	{order.Header, "tax_amount",
-		"tax amount|vat amount|total tax|total vat|mwst betrag|steuerbetrag|montant tva|importe iva|importo iva|btw " +
+		"taxes|total taxes|tax amount|vat amount|total tax|total vat|mwst betrag|steuerbetrag|montant tva|importe iva|importo iva|btw " +
 			"bedrag|momsbelob|order tax|totals tax|totals vat|summary tax|summary vat", ""},
 	{order.Header, "notes",
 		"notes|note|remark|remarks|comment|comments|instructions|special instructions|delivery " +
