@@ -229,9 +229,11 @@ func (d *drafter) plain(t *table, all []*table) bool {
 	}
 	chosen = d.numbersOfBoth(chosen, second)
 	d.ofWholeOrders(chosen)
+	chosen, fields := d.fieldByField(columns, chosen)
 	for _, c := range chosen {
 		d.bind(&c, candidates, second[c.column])
 	}
+	chosen = append(chosen, fields...)
 	matrix = d.bindMatrix(t, matrix)
 	d.y.group = g.yaml
 	d.guess("grouping", g.by, g.why, g.sure, g.second)
