@@ -55,6 +55,9 @@ func (e *Expected) Add(d *intent.Intent) {
 	}
 	fmt.Fprintf(e.w, "order %d%s, %s\n", d.Seq, outcome, spansText(d.Spans))
 	line := 0
+	if d.Order.Number != "" && d.Kind != intent.Order { // of the order that it is about
+		fmt.Fprintf(e.w, "  number: %s\n", quoted(d.Order.Number))
+	}
 	d.Order.Each(func(n int, field, value string) {
 		if n == 0 {
 			fmt.Fprintf(e.w, "  %s: %s\n", field, quoted(value))
