@@ -316,9 +316,9 @@ func TestAnyCellIsOneChange(t *testing.T) {
 			}
 		}
 	}
-	want := []string{`lines.item: row 3 column 102: "00501x" is not in the list items.`,
-		"lines.quantity: row 3 column 107: quantity was 4, and cannot be made blank.",
-		`lines.unit: row 3 column 108: "x" is not in the list units.`}
+	want := []string{`lines.item: row 3 column 107: "00501x" is not in the list items.`,
+		"lines.quantity: row 3 column 112: quantity was 4, and cannot be made blank.",
+		`lines.unit: row 3 column 113: "x" is not in the list units.`}
 	if !slices.Equal(refused, want) {
 		t.Errorf("refused are %q, not %q", refused, want)
 	}

@@ -146,7 +146,7 @@ func TestShippedCrosswalks(t *testing.T) {
 			}
 		}
 	}
-	if page, err := s.Entries(ctx, "x12-units", true, "PR", 2); err != nil || page[0].Code != "RL" || len(page) != 2 {
+	if page, err := s.Entries(ctx, "x12-units", true, "PR", 2); err != nil || page[0].Code != "PT" || page[1].Code != "QT" || len(page) != 2 {
 		t.Errorf("a page of one that ships: %v %v", page, err)
 	}
 }

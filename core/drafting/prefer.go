@@ -25,7 +25,7 @@ func preferCodes(all []candidate) {
 				continue
 			}
 			code := spoken && other.column.digits() == other.column.filled && other.column.filled > 0 && !other.column.counts() &&
-				isCode(other.column.heading)
+				strings.Join(plainWords(other.column.heading), " ") == "code"
 			if counted && other.score < 0.7 || spoken && !code {
 				continue
 			}
@@ -43,15 +43,6 @@ func preferCodes(all []candidate) {
 			break
 		}
 	}
-}
-
-// isCode reports whether a heading says no more than that a column has codes.
-func isCode(heading string) bool {
-	switch strings.Join(plainWords(heading), " ") {
-	case "code", "no", "ref", "id", "reference":
-		return true
-	}
-	return false
 }
 
 // digits is how many values have a digit.
