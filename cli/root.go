@@ -44,6 +44,7 @@ const exitCodes = `Koinos ends with one of these codes:
 func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
+	context.AfterFunc(ctx, stop) // a second signal ends what does not come to its end
 	a := &shell.App{In: in, Out: out, Err: errOut}
 	root := commands(a)
 	root.SetArgs(args)

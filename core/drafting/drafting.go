@@ -360,9 +360,9 @@ func (d *drafter) alikeSheets(t *table, all []*table) string {
 
 func sameHead(a, b []string) bool {
 	a, b = nonblank(a), nonblank(b)
-	n := 0
+	n, has := 0, headCounts(b)
 	for _, x := range a {
-		if countFold(b, x) > 0 {
+		if has[list.Fold(x)] > 0 {
 			n++
 		}
 	}

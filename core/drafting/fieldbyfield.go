@@ -21,6 +21,9 @@ var (
 		"nieuwe waarde|ny verdi|nytt varde")
 )
 
+// mostFields is how many words there can be for fields; a column with more names something else.
+const mostFields = 60
+
 // fieldByField binds the columns of a list of changes in which each row names a field and its new value, such as
 // "Quantity" and "50", and returns what was chosen for the others, and these columns. A field that is not known is not
 // bound.
@@ -36,7 +39,7 @@ func (d *drafter) fieldByField(columns []*profile, chosen []candidate) (others, 
 		return columns[i]
 	}
 	field, is := at(fieldHeads), at(newHeads)
-	if field == nil || is == nil || field == is {
+	if field == nil || is == nil || field == is || len(field.words) > mostFields {
 		return chosen, nil
 	}
 	named, in := map[string][]value{}, map[int]string{} // new values by the word that names their field

@@ -280,8 +280,9 @@ func (d *drafter) numbered(t *table) []*profile {
 	}
 	if several < 2 { // the same heading several times?
 		families, order = map[string]*family{}, nil
+		heads := headCounts(t.head)
 		for c, h := range t.head {
-			if !plainName(h) || countFold(t.head, h) < 2 {
+			if !plainName(h) || heads[list.Fold(h)] < 2 {
 				continue
 			}
 			key := list.Fold(h)

@@ -1,6 +1,7 @@
 package drafting
 
 import (
+	"slices"
 	"strings"
 
 	"koinos/core/order"
@@ -9,39 +10,42 @@ import (
 // preferCodes decides what a column is that is only called the item. Where it counts the lines, and another column
 // looks like the item, it is their number; where it has words, and another column codes, it is the description.
 func preferCodes(all []candidate) {
+	var sure, codes, called []*candidate // of the item
 	for i := range all {
-		is := &all[i]
-		words := plainWords(is.column.heading)
-		if is.level != order.Lines || is.name() != "item" || len(words) != 1 || conceptOf[words[0]] != "item" {
+		c := &all[i]
+		if c.level != order.Lines || c.name() != "item" {
 			continue
 		}
-		counted, spoken := is.column.counts(), is.column.digits() == 0
-		if !counted && !spoken {
+		words := plainWords(c.column.heading)
+		switch {
+		case len(words) == 1 && conceptOf[words[0]] == "item":
+			called = append(called, c)
+		case len(words) == 1 && words[0] == "code" && c.column.filled > 0 && c.column.digits() == c.column.filled && !c.column.counts():
+			codes = append(codes, c)
+		}
+		if c.score >= 0.7 {
+			sure = append(sure, c)
+		}
+	}
+	for _, is := range called {
+		field := ""
+		switch {
+		case is.column.counts() && slices.ContainsFunc(sure, func(c *candidate) bool { return c.column != is.column }):
+			field = "number"
+		case len(codes) > 0 && is.column.digits() == 0:
+			field = "description"
+			codes[0].score = max(codes[0].score, 1)
+			codes[0].why = append(codes[0].why, "its values are codes, and "+is.column.from+" has words")
+		default:
 			continue
 		}
-		for k := range all {
-			other := &all[k]
-			if other.column == is.column || other.level != order.Lines || other.name() != "item" {
-				continue
+		is.score -= 0.5
+		for n := range all {
+			if c := &all[n]; c.column == is.column && c.level == order.Lines && c.name() == field {
+				c.score = max(c.score, 1)
 			}
-			code := spoken && other.column.digits() == other.column.filled && other.column.filled > 0 && !other.column.counts() &&
-				strings.Join(plainWords(other.column.heading), " ") == "code"
-			if counted && other.score < 0.7 || spoken && !code {
-				continue
-			}
-			field := "number"
-			if spoken {
-				field, other.score = "description", max(other.score, 1)
-				other.why = append(other.why, "its values are codes, and "+is.column.from+" has words")
-			}
-			is.score -= 0.5
-			for n := range all {
-				if c := &all[n]; c.column == is.column && c.level == order.Lines && c.name() == field {
-					c.score = max(c.score, 1)
-				}
-			}
-			break
 		}
+		return
 	}
 }
 

@@ -44,6 +44,7 @@ const (
 	fewRows     = 20
 	sampleCells = 1_000_000 // of all sheets: wide ones show in fewer rows what they are
 	headWithin  = 60
+	mostScored  = 500 // columns of a row that tell whether it is a heading
 )
 
 func readSheets(r io.ReaderAt, size int64, opt source.Options) ([]*sheet, []finding.Finding, error) {
@@ -150,7 +151,7 @@ func headings(rows []source.Record) []string {
 // scoreHead says how much a row looks like the heading of orders.
 func (d *drafter) scoreHead(head []string) (score float64, known int) {
 	used := map[string]bool{}
-	for _, h := range head {
+	for _, h := range head[:min(len(head), mostScored)] {
 		if h == "" {
 			continue
 		}
@@ -371,6 +372,7 @@ func (d *drafter) cut(t *table) {
 			t.rows = append(t.rows, r)
 		}
 	}
+	heads := headCounts(t.head)
 	for c := range max(width, widest(t.rows)) {
 		heading := ""
 		if c < width {
@@ -383,7 +385,7 @@ func (d *drafter) cut(t *table) {
 			}
 		}
 		from := heading
-		if !plainName(heading) || countFold(t.head, heading) > 1 {
+		if !plainName(heading) || heads[list.Fold(heading)] > 1 {
 			from = "@" + origin.ColumnName(c+1)
 		}
 		t.columns = append(t.columns, d.profile(heading, from, c+1, values))
@@ -404,7 +406,7 @@ func isChargeRow(r *source.Record) bool {
 // another finds where another table begins below a blank row: with headings above columns that contained numbers, which
 // are not those of the table.
 func (d *drafter) another(rows []source.Record, head []string) int {
-	numbers := map[int]int{}
+	numbers, heads := map[int]int{}, headCounts(head)
 	for i := range rows {
 		r := &rows[i]
 		words, over, filled := 0, 0, 0
@@ -428,7 +430,7 @@ func (d *drafter) another(rows []source.Record, head []string) int {
 		}
 		known := 0
 		for c := range r.Cells {
-			if t := text(r, c); t != "" && countFold(head, t) > 0 {
+			if t := text(r, c); t != "" && heads[list.Fold(t)] > 0 {
 				known++
 			}
 		}
@@ -553,12 +555,11 @@ func widest(rows []source.Record) int {
 	return n
 }
 
-func countFold(all []string, one string) int {
-	n := 0
+// headCounts counts headings, folded.
+func headCounts(all []string) map[string]int {
+	n := make(map[string]int, len(all))
 	for _, s := range all {
-		if list.Fold(s) == list.Fold(one) {
-			n++
-		}
+		n[list.Fold(s)]++
 	}
 	return n
 }
