@@ -101,6 +101,7 @@ func TestPolicies(t *testing.T) {
 
 // What a TA1 says of an interchange of ours stands on its page in words.
 func TestTheirTA1(t *testing.T) {
+	skipRaces(t)
 	d := open(t)
 	d.receive(pellow(1, "850", order4711))
 	o := d.order(order.Sales, "PELLOW", "", "PM-1")

@@ -105,6 +105,7 @@ func wanted(t *testing.T, l *order.Line) string {
 
 // What its sender marks as a test is checked and acknowledged, and touches no order.
 func TestTestInterchange(t *testing.T) {
+	skipRaces(t)
 	d := open(t)
 	test := func(doc string) string { return strings.Replace(doc, "*P*>", "*T*>", 1) }
 	came := d.receive(test(pellow(1, "850", order4711)))
@@ -127,6 +128,7 @@ func TestTestInterchange(t *testing.T) {
 
 // An order and what cancels it can come in one interchange.
 func TestOrderedAndCancelled(t *testing.T) {
+	skipRaces(t)
 	d := open(t)
 	line := "PO1*1*20*MR*1.33**VP*00113~CTT*1~"
 	doc := pellow(1, "850", "BEG*00*SA*PM-1**20260316~"+line)

@@ -92,6 +92,7 @@ func TestNoticeOfSeveralOrders(t *testing.T) {
 
 // Orders that one shipment brings to different places are not said to go to one of them: the notice is held.
 func TestNoticeOfTwoPlaces(t *testing.T) {
+	skipRaces(t)
 	d := open(t)
 	for n, place := range []string{"0040", "0041"} {
 		d.receive(pellow(n+1, "850", fmt.Sprintf("BEG*00*SA*PM-%d**20260316~CUR*BY*EUR~N1*ST**92*%s~"+
@@ -113,6 +114,7 @@ func TestNoticeOfTwoPlaces(t *testing.T) {
 
 // A supplier's notice of several orders is kept with each of them, and the story of each leads to it.
 func TestNoticeThatCameOfSeveralOrders(t *testing.T) {
+	skipRaces(t)
 	d := open(t)
 	d.post(purchase(1))
 	d.post(purchase(2))

@@ -12,6 +12,7 @@ import (
 
 // A notice that says more of a line than that it has left is not read as if it did not.
 func TestSentButNoMore(t *testing.T) {
+	skipRaces(t)
 	d := open(t)
 	d.post(purchase(1))
 	d.send("VARNHOLT", "850")
@@ -35,6 +36,7 @@ func TestSentButNoMore(t *testing.T) {
 
 // What an 850 says where other trades say it is in the order; what has no place there is said.
 func TestSaidInOtherTrades(t *testing.T) {
+	skipRaces(t)
 	d := open(t)
 	const line = "PO1*1*10*CA*2*PE*VP*00113"
 	for n, c := range []struct{ header, line, field, value, unread string }{
