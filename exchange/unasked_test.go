@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"koinos/api"
+	"koinos/core/finding"
 	"koinos/core/intent"
 	"koinos/core/order"
 	"koinos/store"
@@ -157,7 +158,12 @@ func TestAskedForTheWhole(t *testing.T) {
 	d.receive(pellow(3, "860", "BCH*04*SA*PM-1**2*20260316~DTM*002*20260411~CTT*0~"))
 	said("another day beside our own change", "BCA*00*AT*PM-1**2*20260316***SO-000001*20260316",
 		"BCA*04*AC*PM-1***20260316***SO-000001*20260316 POC*2*QI*5**BX*31.42 ACK*IQ*5*BX*068*20260411")
-	d.receive(pellow(4, "860", "BCH*01*SA*PM-1**3*20260316~CTT*0~"))
+	late := d.receive(pellow(4, "860", "BCH*01*SA*PM-1**1*20260316~CTT*0~"))
+	if f := foundIn(late); late.State != api.StateHeld || len(f) != 1 || f[0].Code != finding.ChangeOutOfTurn {
+		t.Errorf("a cancellation out of its turn: %s %v", late.State, f)
+	}
+	said("a cancellation out of its turn")
+	d.receive(pellow(5, "860", "BCH*01*SA*PM-1**3*20260316~CTT*0~"))
 	said("a cancellation", "BCA*00*AT*PM-1**3*20260316***SO-000001*20260316")
 }
 

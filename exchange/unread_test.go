@@ -49,6 +49,7 @@ func TestSaidInOtherTrades(t *testing.T) {
 		{"TAX*77-1*SP*NJ~", line + "~", "ship_to.name", "", "[ST 0001 / TAX TAX]"},
 		{"", line + "*PD*Rope, white~", "description", "Rope, white", "[]"},
 		{"", line + "~", "unit", "CS", "[]"},
+		{"", "PO1*1*10*CA*2*PE*MG*MAN-9~LIN**VP*00113~", "item", "00113", "[]"},
 		{"", line + "*EC*C~", "item", "00113", "[ST 0001 / PO1 / 09 C]"},
 		{"", line + "*MG*MAN-9*DR*B~", "item", "00113", "[ST 0001 / PO1 / 11 B]"},
 		{"", "PO1*1*10*CA*2*PE*MG*MAN-9*ON*7~PID*F****Rope~", "description", "Rope", "[ST 0001 / PO1 / 07 MAN-9]"},

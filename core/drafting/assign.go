@@ -31,13 +31,10 @@ var pricePer = regexp.MustCompile(`(?i)^(.*?)\s*(?:per|pro|par|por|/)\s*([0-9]+)
 
 var pricePerUnit = regexp.MustCompile(`(?i)^(.*?)\s*(?:\b(?:per|pro|je|par|por)\b|/)\s*[^0-9\s]+$`)
 
-// mostHinted is how many headings, or texts that could be some, are looked up; nobody understands a document with more.
-const mostHinted = 5_000
-
 // hintsOf returns what a heading can mean: as mappings of this partner or of others bound it before, and according to
 // the vocabulary.
 func (d *drafter) hintsOf(heading string) []hint {
-	if h, ok := d.cache[heading]; ok || len(d.cache) >= mostHinted {
+	if h, ok := d.cache[heading]; ok {
 		return h
 	}
 	all := hints(heading)

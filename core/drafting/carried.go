@@ -37,6 +37,9 @@ func (d *drafter) carried(g *grouping, chosen []candidate) {
 			if !outer {
 				sure = "unsure"
 			}
+			if slices.Contains(d.y.carried, c.column.from) {
+				continue
+			}
 			d.y.carried = append(d.y.carried, c.column.from)
 			d.guess("carried", c.column.from, fmt.Sprintf("blank for %d of %d orders; it seems to be written only where it changes",
 				none, len(first)), sure, "read no further down than it stands")
@@ -46,5 +49,4 @@ func (d *drafter) carried(g *grouping, chosen []candidate) {
 				len(first)))
 		}
 	}
-	d.y.carried = slices.Compact(d.y.carried)
 }

@@ -50,6 +50,7 @@ type drafter struct {
 	hints   Hints
 	decimal byte
 	cache   map[string][]hint
+	scored  int // texts of a sheet that were looked up to find its heading
 	out     Proposal
 	format  source.Format
 	fixed   *source.Fixed // of text of fixed width; nil is none

@@ -68,12 +68,17 @@ func (d *drafter) fieldByField(columns []*profile, chosen []candidate) (others, 
 		return chosen, nil
 	}
 	called := "lower(trim(col(" + strconv.Quote(field.from) + ")))"
-	var words []string
+	var words, ofHeader []string
 	for i := range all {
 		c := &all[i]
 		d.bind(c, nil, nil)
 		d.say(c.level, c.name(), "when: '"+apostrophes(called+" in "+listed(says[c.name()]))+"'")
-		words = append(words, says[c.name()]...)
+		if words = append(words, says[c.name()]...); c.level == order.Header {
+			ofHeader = append(ofHeader, says[c.name()]...)
+		}
+	}
+	if ofHeader != nil { // a row about the order names no line
+		d.y.parts = append(d.y.parts, "lines: {when: '"+apostrophes("not ("+called+" in "+listed(ofHeader)+")")+"'}")
 	}
 	d.add(binding{level: order.Lines, field: "change", from: field.from, sure: "likely",
 		words: []string{"expr: '" + apostrophes("lower(trim(value)) in "+listed(words)+` ? "change" : value`) + "'"},

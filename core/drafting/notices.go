@@ -359,8 +359,8 @@ func (d *drafter) filledIn(t *table, chosen []candidate) {
 	}
 }
 
-// whoseOrders finds out which orders a notice is about, sales or purchase, if their numbers begin as ours do, or if a
-// heading speaks of the customer's order.
+// whoseOrders finds out which orders a notice is about, sales or purchase, if their numbers look like ours, or if a
+// heading speaks of the customer's order: such numbers are not ours, however they begin.
 func (d *drafter) whoseOrders() {
 	if d.hints.Says == "" {
 		return
@@ -369,7 +369,7 @@ func (d *drafter) whoseOrders() {
 	customers := ""
 	for text := range cellTexts(d.sheets) {
 		for of, prefix := range oursBegin {
-			if rest, has := strings.CutPrefix(strings.TrimSpace(text), prefix); has && rest != "" && strings.Trim(rest, "0123456789") == "" {
+			if rest, has := strings.CutPrefix(strings.TrimSpace(text), prefix); has && len(rest) == 6 && strings.Trim(rest, "0123456789") == "" {
 				seen[of]++
 			}
 		}
@@ -377,16 +377,17 @@ func (d *drafter) whoseOrders() {
 			customers = text
 		}
 	}
-	for of, prefix := range oursBegin {
-		if seen[of] > 0 && len(seen) == 1 && of != d.hints.Kind {
-			d.hints.Kind = of
-			d.guess("of", string(of), "the numbers of its orders begin with "+prefix+", as ours do", "sure", "")
-			return
+	was, is, why := d.hints.Kind, d.hints.Kind, ""
+	if customers != "" {
+		is, why = order.Sales, fmt.Sprintf("%q is a customer's order", customers)
+	} else if len(seen) == 1 {
+		for is = range seen {
+			why = "numbers in it look like " + oursBegin[is] + "000123, as ours do"
 		}
 	}
-	if len(seen) == 0 && customers != "" && d.hints.Kind != order.Sales {
-		d.hints.Kind = order.Sales
-		d.guess("of", string(order.Sales), fmt.Sprintf("%q is a customer's order", customers), "likely", "purchase")
+	if is != was {
+		d.hints.Kind = is
+		d.guess("of", string(is), why, "likely", string(was))
 	}
 }
 

@@ -73,6 +73,26 @@ func goldens(t *testing.T, pattern string, least int, hints func(path string) Hi
 	}
 }
 
+// Numbers that look like ours say whose orders a notice is about, but not if they are a customer's.
+func TestWhoseOrders(t *testing.T) {
+	for _, c := range []struct {
+		doc, kind, of string
+	}{
+		{"ASN,PO,Item,Qty shipped\nA-1,PO-000012,R-1,5\n", "shipment", "purchase"},
+		{"ASN,PO,Item,Qty shipped\nA-1,PO-5512,R-1,5\n", "shipment", "sales"},
+		{"ASN,Customer PO,Item,Qty shipped\nA-1,PO-000012,R-1,5\n", "shipment", "sales"},
+		{"ASN,SO,Their PO,Item,Qty shipped\nA-1,SO-000007,PO-000012,R-1,5\n", "shipment", "sales"},
+		{"Order,Item,Confirmed qty\nSO-000007,R-1,5\n", "answer", "sales"},
+		{"Cust PO,Item,Confirmed qty\n771,R-1,5\n", "answer", "sales"},
+		{"Order,Item,Confirmed qty\n771,R-1,5\n", "answer", "purchase"},
+	} {
+		p, err := Draft(strings.NewReader(c.doc), int64(len(c.doc)), Hints{Says: intent.Kind(c.kind), Limits: source.DefaultLimits})
+		if err != nil || !strings.Contains(p.Text, "\n  of: "+c.of) {
+			t.Errorf("%s: %v\n%s", c.doc, err, p.Text)
+		}
+	}
+}
+
 // A document about orders is not taken for one of orders without a word.
 func TestSpeaksOfOrders(t *testing.T) {
 	for _, c := range []struct {

@@ -44,7 +44,8 @@ const (
 	fewRows     = 20
 	sampleCells = 1_000_000 // of all sheets: wide ones show in fewer rows what they are
 	headWithin  = 60
-	mostScored  = 500 // columns of a row that tell whether it is a heading
+	mostScored  = 500   // columns of a row that tell whether it is a heading
+	mostTexts   = 3_000 // different texts of a sheet that are looked up for that
 )
 
 func readSheets(r io.ReaderAt, size int64, opt source.Options) ([]*sheet, []finding.Finding, error) {
@@ -152,7 +153,10 @@ func headings(rows []source.Record) []string {
 func (d *drafter) scoreHead(head []string) (score float64, known int) {
 	used := map[string]bool{}
 	for _, h := range head[:min(len(head), mostScored)] {
-		if h == "" {
+		if _, known := d.cache[h]; !known {
+			d.scored++
+		}
+		if h == "" || d.scored > mostTexts { // a heading stands above most of them
 			continue
 		}
 		best := 0.0
@@ -174,6 +178,7 @@ func (d *drafter) scoreHead(head []string) (score float64, known int) {
 // find finds the table on a sheet, or returns nil.
 func (d *drafter) find(s *sheet) *table {
 	best := &table{sheet: s, headAt: -1}
+	d.scored = 0
 	for i := range s.rows {
 		if i >= headWithin {
 			break

@@ -100,7 +100,7 @@ func (y *yaml) text(d *drafter) string {
 	line("orders:")
 	line("  kind: %s%s", y.kind, d.mark("kind"))
 	if y.of != "" {
-		line("  of: %s", y.of)
+		line("  of: %s%s", y.of, d.mark("of"))
 	}
 	if y.pass != "" {
 		line("  leave_out: '%s'%s", strings.ReplaceAll(y.pass, "'", "''"), d.mark("orders.leave_out"))

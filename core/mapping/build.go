@@ -4,7 +4,6 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"time"
 
 	"koinos/core/finding"
 	"koinos/core/grammar"
@@ -240,7 +239,7 @@ func (b *builder) document(n *grammar.Node, d *Document) {
 	}
 }
 
-// sign reads a single ASCII character. positions reads where the columns of fixed-width text are.
+// positions reads where the columns of fixed-width text are.
 func (b *builder) positions(n *grammar.Node, d *Document) {
 	if n == nil {
 		return
@@ -267,6 +266,7 @@ func (b *builder) positions(n *grammar.Node, d *Document) {
 	}
 }
 
+// sign reads a single ASCII character.
 func (b *builder) sign(n *grammar.Node, key string) string {
 	s := n.Str(key)
 	if s == `\t` || s == "tab" {
@@ -304,52 +304,6 @@ func (b *builder) address(n *grammar.Node, text string) Query {
 	return a
 }
 
-func (b *builder) locale(n *grammar.Node, l *Locale) {
-	if s := n.Str("decimal"); s != "" {
-		l.DecimalSign = s[0]
-		l.grouping = map[byte]byte{'.': ',', ',': '.'}[s[0]]
-	}
-	if s := n.Str("grouping"); s == "none" {
-		l.grouping = 0
-	} else if s != "" {
-		l.grouping = s[0]
-	}
-	if g := n.Get("grouping"); g != nil && l.grouping == l.DecimalSign {
-		b.Add(finding.MappingWrongValue, g.At, g.Text, "grouping and decimal cannot be the same sign.")
-	}
-	if dates := n.List("dates"); dates != nil {
-		l.Dates = nil
-		for _, d := range dates {
-			form, err := parseDateForm(d.Text)
-			if err != nil {
-				b.Add(finding.MappingWrongValue, d.At, d.Text, "%q is not a form of a date: %v.", d.Text, err)
-				continue
-			}
-			l.Dates = append(l.Dates, form)
-		}
-	}
-	if z := n.Get("zone"); z != nil {
-		zone, err := time.LoadLocation(z.Text)
-		if err != nil || z.Text == "Local" {
-			b.Add(finding.MappingWrongValue, z.At, z.Text, "%q is not a time zone; write one such as Europe/Oslo.",
-				z.Text)
-		}
-		l.zone = zone
-	}
-	if words := n.Strs("blank"); words != nil {
-		l.none = nil
-		for _, w := range words {
-			l.none = append(l.none, list.Fold(w))
-		}
-	}
-	if yes := n.Strs("yes"); yes != nil {
-		l.yes = yes
-	}
-	if no := n.Strs("no"); no != nil {
-		l.no = no
-	}
-}
-
 // groupKeys says for which groupings a word of group is allowed, and for which it is needed.
 var groupKeys = map[string]struct{ with, needed string }{
 	"columns": {"key opener gap rowkind", "key"},
@@ -381,6 +335,10 @@ func (b *builder) group(n *grammar.Node, g *Grouping) {
 	g.Columns = b.sources(n.List("columns"))
 	g.Break, g.Anywhere = n.Str("blanks") == "break", n.Str("rows") == "anywhere"
 	g.When = b.compile(n.Get("when"), true)
+	if g.By == "join" && b.m.Document.Carried != nil {
+		b.Add(finding.MappingWrongValue, n.At, g.By,
+			"the sheets of a join have columns of their own, of which none is carried: leave document.carried out.").Hint = ""
+	}
 	if g.By == "opener" && g.Columns == nil && g.When == nil {
 		b.Add(finding.MappingMissingKey, n.At, "", "group by opener needs %q or %q: what opens an order.", "columns",
 			"when")

@@ -8,6 +8,8 @@ import (
 	"time"
 	_ "time/tzdata" // zones are named in mappings, wherever Koinos runs
 
+	"koinos/core/finding"
+	"koinos/core/grammar"
 	"koinos/core/list"
 	"koinos/core/order"
 	"koinos/core/source"
@@ -105,3 +107,49 @@ func DayIn(form, text string) (order.Date, bool) {
 
 // formsSeen remembers the forms that DayIn was called with: a few dozen, used often.
 var formsSeen sync.Map
+
+func (b *builder) locale(n *grammar.Node, l *Locale) {
+	if s := n.Str("decimal"); s != "" {
+		l.DecimalSign = s[0]
+		l.grouping = map[byte]byte{'.': ',', ',': '.'}[s[0]]
+	}
+	if s := n.Str("grouping"); s == "none" {
+		l.grouping = 0
+	} else if s != "" {
+		l.grouping = s[0]
+	}
+	if g := n.Get("grouping"); g != nil && l.grouping == l.DecimalSign {
+		b.Add(finding.MappingWrongValue, g.At, g.Text, "grouping and decimal cannot be the same sign.")
+	}
+	if dates := n.List("dates"); dates != nil {
+		l.Dates = nil
+		for _, d := range dates {
+			form, err := parseDateForm(d.Text)
+			if err != nil {
+				b.Add(finding.MappingWrongValue, d.At, d.Text, "%q is not a form of a date: %v.", d.Text, err)
+				continue
+			}
+			l.Dates = append(l.Dates, form)
+		}
+	}
+	if z := n.Get("zone"); z != nil {
+		zone, err := time.LoadLocation(z.Text)
+		if err != nil || z.Text == "Local" {
+			b.Add(finding.MappingWrongValue, z.At, z.Text, "%q is not a time zone; write one such as Europe/Oslo.",
+				z.Text)
+		}
+		l.zone = zone
+	}
+	if words := n.Strs("blank"); words != nil {
+		l.none = nil
+		for _, w := range words {
+			l.none = append(l.none, list.Fold(w))
+		}
+	}
+	if yes := n.Strs("yes"); yes != nil {
+		l.yes = yes
+	}
+	if no := n.Strs("no"); no != nil {
+		l.no = no
+	}
+}

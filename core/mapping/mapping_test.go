@@ -295,3 +295,21 @@ func TestDocumentedMappings(t *testing.T) {
 		}
 	}
 }
+
+// What is carried stands further up in the same table: values of JSON, and the sheets of a join, have none.
+func TestCarriedNeedsATable(t *testing.T) {
+	const rest = "header: {partner: {value: P}, sender_number: {from: No}}\nlines: {item: {from: I}, quantity: {from: Q}}\n"
+	for _, c := range []struct{ document, group, want string }{
+		{"{carried: [No, Day]}", "{by: key, columns: No}", ""},
+		{"{format: json, carried: [Day]}", "{by: path, path: '$.orders[*]'}", "only tables have rows"},
+		{"{carried: [Day]}", "{by: join, headers: {sheet: A, columns: [No]}, lines: {sheet: B, columns: [No]}}",
+			"the sheets of a join"},
+	} {
+		_, err := Parse([]byte("koinos: mapping/1\nname: x\ndocument: " + c.document + "\norders: {kind: sales, group: " + c.group +
+			"}\n" + rest))
+		found := finding.Of(err)
+		if c.want == "" && err != nil || c.want != "" && (len(found) != 1 || !strings.HasPrefix(found[0].Message, c.want)) {
+			t.Errorf("%s %s: %v", c.document, c.group, err)
+		}
+	}
+}

@@ -56,14 +56,17 @@ func (t *Table) hold(row int, own []source.Cell) {
 type Carrying struct {
 	t     *Table
 	ended bool
-	sheet string
+	asked string // the sheet of which rows are asked for
+	come  bool   // it has been reached
+	sheet string // of the row that was read last
 	row   int
 	cells map[int]string // by column, of that row
 }
 
-// NewCarrying is for a document that a mapping reads; nil if the mapping has no columns that are carried.
+// NewCarrying is for a document that a mapping reads; nil if the mapping has no columns that are carried from one order
+// to another.
 func NewCarrying(m *mapping.Mapping, src source.Reader) *Carrying {
-	if len(m.Document.Carried) == 0 {
+	if len(m.Document.Carried) == 0 || m.Group.Whole() {
 		return nil
 	}
 	rows := *m // each row for itself, whatever it is of
@@ -74,7 +77,10 @@ func NewCarrying(m *mapping.Mapping, src source.Reader) *Carrying {
 
 // At returns the values of a row that stand further up, by their columns. Rows are asked for in their order.
 func (c *Carrying) At(sheet string, row int) (map[int]string, error) {
-	for !c.ended && !(c.sheet == sheet && c.row >= row) {
+	if sheet != c.asked {
+		c.asked, c.come = sheet, c.sheet == sheet && c.row > 0
+	}
+	for !c.ended && (!c.come || c.sheet == sheet && c.row < row) {
 		g, err := c.t.Next()
 		if err == io.EOF || len(finding.Of(err)) > 0 { // the load has said so
 			c.ended = true
@@ -85,6 +91,7 @@ func (c *Carrying) At(sheet string, row int) (map[int]string, error) {
 		}
 		r := &g.Rows[0]
 		c.sheet, c.row, c.cells = r.Sheet, r.Row, nil
+		c.come = c.come || c.sheet == sheet
 		for _, is := range r.Carried {
 			if c.cells == nil {
 				c.cells = map[int]string{}

@@ -370,7 +370,7 @@ var revised = []string{"EC", "DR"}
 // is not read. The ids are pairs of a code and a value, the first code in the given element.
 func items(from int) func(*asked) (*tree.Node, string) {
 	return func(a *asked) (at *tree.Node, says string) {
-		known := false
+		known := a.beside("LIN") // more ids
 		for n := from; n < from+20; n += 2 {
 			code, id := a.element(n), a.element(n+1)
 			switch {
@@ -391,6 +391,16 @@ func items(from int) func(*asked) (*tree.Node, string) {
 		}
 		return at, says
 	}
+}
+
+// beside reports whether a segment stands directly within the loop of the segment.
+func (a *asked) beside(name string) bool {
+	for c := a.node.First(); c != nil; c = c.Next() {
+		if c.Kind == tree.Segment && c.Name == name {
+			return true
+		}
+	}
+	return false
 }
 
 // either is the first report of several.

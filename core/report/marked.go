@@ -116,6 +116,7 @@ func (mk *marker) row(sheet string, row int) (change rewriting.Row, err error) {
 		}
 	}
 	if row > mk.sheets[sheet].last {
+		change.Cells = byColumn(change.Cells)
 		return change, nil
 	}
 	for i := range mk.groups {

@@ -29,6 +29,27 @@ func (secondFailed) Spans(_ string, first, last int) (all []outcome.SpanOutcome,
 	return all, nil
 }
 
+// odsOf is an .ods workbook with tables.
+func odsOf(t *testing.T, tables string) []byte {
+	t.Helper()
+	var doc bytes.Buffer
+	z := zip.NewWriter(&doc)
+	for _, part := range [][2]string{{"mimetype", "application/vnd.oasis.opendocument.spreadsheet"},
+		{"content.xml", "<c>" + tables + "</c>"}} {
+		w, err := z.Create(part[0])
+		if err == nil {
+			_, err = io.WriteString(w, part[1])
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := z.Close(); err != nil {
+		t.Fatal(err)
+	}
+	return doc.Bytes()
+}
+
 // The copy of an .ods workbook with only what failed is one again, which its own mapping reads: numbers are
 // numbers, blank rows and other sheets stay, and the answers stand beside.
 func TestFailedODS(t *testing.T) {
@@ -44,27 +65,12 @@ func TestFailedODS(t *testing.T) {
 		}
 		return text + "</table:table-row>"
 	}
-	var doc bytes.Buffer
-	z := zip.NewWriter(&doc)
-	for _, part := range [][2]string{{"mimetype", "application/vnd.oasis.opendocument.spreadsheet"}, {"content.xml",
-		`<c><table:table table:name="Notes">` + row("read me") + `</table:table><table:table table:name="Orders">` +
-			row("Order", "Item") + row("A", "1.5") + row() + row("B", "2.25") + row("", "3") + row() + row("C", "4") +
-			`</table:table></c>`}} {
-		w, err := z.Create(part[0])
-		if err == nil {
-			_, err = io.WriteString(w, part[1])
-		}
-		if err != nil {
-			t.Fatal(err)
-		}
-	}
-	if err := z.Close(); err != nil {
-		t.Fatal(err)
-	}
+	doc := odsOf(t, `<table:table table:name="Notes">`+row("read me")+`</table:table><table:table table:name="Orders">`+
+		row("Order", "Item")+row("A", "1.5")+row()+row("B", "2.25")+row("", "3")+row()+row("C", "4")+`</table:table>`)
 	opt := source.Options{Format: source.ODS, Limits: source.DefaultLimits,
 		Sheets: func(_ int, name string) bool { return name == "Orders" }}
 	var b bytes.Buffer
-	if err := FailedODS(&b, bytes.NewReader(doc.Bytes()), int64(doc.Len()), opt,
+	if err := FailedODS(&b, bytes.NewReader(doc), int64(len(doc)), opt,
 		Set{Mapping: &mapping.Mapping{}, Answers: secondFailed{}}); err != nil {
 		t.Fatal(err)
 	}
