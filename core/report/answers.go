@@ -48,6 +48,9 @@ type rowAnswer struct {
 	findings []finding.Finding
 }
 
+// between stands between several sentences about a row.
+const between = " | "
+
 // rows returns the answers to the rows first to last that have any.
 func (s *Set) rows(sheet string, first, last int) (map[int]*rowAnswer, error) {
 	spans, err := s.Answers.Spans(sheet, first, last)
@@ -66,8 +69,11 @@ func (s *Set) rows(sheet string, first, last int) (map[int]*rowAnswer, error) {
 		}
 	}
 	say := func(to *string, what string) {
+		if len(*to) > mostText || slices.Contains(strings.Split(*to, between), what) {
+			return // the same cell counts for several orders
+		}
 		if *to != "" {
-			*to += " | "
+			*to += between
 		}
 		*to += what
 	}
@@ -84,12 +90,16 @@ func (s *Set) rows(sheet string, first, last int) (map[int]*rowAnswer, error) {
 			say(&r.message, sentence(&f))
 		}
 	}
+	another := "Another row of this order"
+	if len(s.Mapping.Document.Carried) > 0 {
+		another = "Another row of this order, or one above that counts for it,"
+	}
 	for _, r := range rows {
 		switch {
 		case r.span.Outcome == outcome.Refused && !hasError(r.findings):
-			say(&r.message, "Another row of this order keeps it out.")
+			say(&r.message, another+" keeps it out.")
 		case r.span.Outcome == outcome.Held && len(r.findings) == 0:
-			say(&r.message, "Another row of this order holds it.")
+			say(&r.message, another+" holds it.")
 		case r.span.Outcome == outcome.Changed || r.span.Outcome == outcome.Differs:
 			if text := changesText(r.span.Changes, r.row, r.row == r.span.First); text != "" {
 				say(&r.message, text)

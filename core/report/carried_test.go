@@ -9,8 +9,10 @@ import (
 
 	"github.com/xuri/excelize/v2"
 
+	"koinos/core/finding"
 	"koinos/core/list"
 	"koinos/core/mapping"
+	"koinos/core/origin"
 	"koinos/core/outcome"
 	"koinos/core/reading"
 	"koinos/core/source"
@@ -30,6 +32,36 @@ func (lastFailed) Spans(_ string, first, last int) (all []outcome.SpanOutcome, e
 		}
 	}
 	return all, nil
+}
+
+// aboveFailed are answers of a load in which a value that counts for two orders keeps both out.
+type aboveFailed struct{ lastFailed }
+
+func (aboveFailed) Findings(string, int, int) (all []finding.Finding, err error) {
+	for n := range 2 {
+		f := finding.New(finding.UnknownCode, origin.Place{Row: 4, Column: 3}, "PELLOW", "It is not in the list.")
+		f.Order, f.Hint = n+2, ""
+		all = append(all, f)
+	}
+	return all, nil
+}
+
+// What is wrong in a cell that counts for several orders is said there once, and the others are led to it.
+func TestSaidOnce(t *testing.T) {
+	doc := []byte("Order,Item,Customer\nA,rope,SALTRY\n,,\nB,rope,PELLOW\n,chain,\n,,\nC,rope,\n")
+	m := &mapping.Mapping{}
+	m.Document.Carried = []mapping.Source{{Kind: mapping.ByColumn, Column: 3}}
+	var b bytes.Buffer
+	if err := MarkedCSV(&b, bytes.NewReader(doc), int64(len(doc)), source.Options{Format: source.CSV, Limits: source.DefaultLimits},
+		[]Set{{Mapping: m, Answers: aboveFailed{}}}); err != nil {
+		t.Fatal(err)
+	}
+	const elsewhere = `,,refused,,"Another row of this order, or one above that counts for it, keeps it out."`
+	for _, want := range []string{"B,rope,PELLOW,refused,,It is not in the list.", ",chain" + elsewhere, "C,rope" + elsewhere} {
+		if !strings.Contains(b.String(), "\n"+want+"\n") {
+			t.Errorf("%q is not in\n%s", want, b.String())
+		}
+	}
 }
 
 // What a row leaves out because it stands above is in the rows that failed, if the rows above are not, sheet by sheet:

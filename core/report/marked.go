@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"io"
 	"slices"
+	"strings"
 
 	"koinos/core/finding"
 	"koinos/core/outcome"
@@ -189,7 +190,10 @@ func byColumn(cells []rewriting.Cell) []rewriting.Cell {
 		if to.Fill == "" || c.Fill == fills[finding.Error] {
 			to.Fill = cmp.Or(c.Fill, to.Fill)
 		}
-		if to.Note != "" && c.Note != "" {
+		if c.Note == "" || slices.Contains(strings.Split(to.Note, "\n"), c.Note) {
+			continue
+		}
+		if to.Note != "" {
 			to.Note += "\n"
 		}
 		to.Note = finding.Clip(to.Note+c.Note, mostText-3)
